@@ -1,0 +1,1 @@
+"""One intent. Every syntax. Proven the same."""

@@ -1,0 +1,1 @@
+"""The neutral model: pure typed data, no input and no output."""

@@ -1,0 +1,210 @@
+"""Addresses and prefixes of both families, as plain integers.
+
+Reading a capture makes tens of thousands of these, so they are slim records;
+text goes through the C library's `inet_pton` and `inet_ntop`.
+"""
+
+from __future__ import annotations
+
+from socket import AF_INET, AF_INET6, inet_ntop, inet_pton
+
+import msgspec
+
+from agile_lattice.intent.spans import Span, Spans, aligned_blocks, merged
+
+BITS = {4: 32, 6: 128}
+
+
+def _parse_value(text: str) -> tuple[int, int]:
+    """Read an address as `(family, value)`; the text must be the whole address."""
+    try:
+        if ":" in text:
+            return 6, int.from_bytes(inet_pton(AF_INET6, text), "big")
+        return 4, int.from_bytes(inet_pton(AF_INET, text), "big")
+    except (OSError, ValueError):
+        raise ValueError(f"{text!r} is not an IPv4 or IPv6 address") from None
+
+
+def spell_value(family: int, value: int) -> str:
+    """Write an address (RFC 5952 form for IPv6)."""
+    if family == 4:
+        return inet_ntop(AF_INET, value.to_bytes(4, "big"))
+    return inet_ntop(AF_INET6, value.to_bytes(16, "big"))
+
+
+class Address(msgspec.Struct, frozen=True, order=True, gc=False):
+    """One address.
+
+    Attributes:
+        family: 4 or 6.
+        value: The address as an unsigned integer.
+    """
+
+    family: int
+    value: int
+
+    @classmethod
+    def parse(cls, text: str) -> Address:
+        """Read `203.0.113.1` or `2001:db8::1`.
+
+        Raises:
+            ValueError: If the text is anything else.
+        """
+        return cls(*_parse_value(text))
+
+    @property
+    def is_link_local(self) -> bool:
+        """Whether the address means something on one link only (fe80::/10, 169.254.0.0/16)."""
+        if self.family == 6:
+            return self.value >> 118 == 0x3FA
+        return self.value >> 16 == 0xA9FE
+
+    def __str__(self) -> str:
+        return spell_value(self.family, self.value)
+
+
+class Prefix(msgspec.Struct, frozen=True, order=True, gc=False):
+    """An address with a prefix length: an interface address or a destination (RFC 4632, RFC 4291).
+
+    Attributes:
+        family: 4 or 6.
+        value: The address as an unsigned integer; host bits are kept.
+        length: Prefix length in bits.
+    """
+
+    family: int
+    value: int
+    length: int
+
+    @classmethod
+    def parse(cls, text: str) -> Prefix:
+        """Read `10.40.10.1/24` or `2001:db8::/32`.
+
+        Raises:
+            ValueError: If the address or the length is malformed or the length is missing.
+        """
+        address, slash, length = text.partition("/")
+        family, value = _parse_value(address)
+        bits = BITS[family]
+        if not slash:
+            raise ValueError(f"{text!r} has no prefix length; write it, as in {text}/{bits}")
+        if not (length.isascii() and length.isdigit() and int(length) <= bits):
+            raise ValueError(f"{length!r} is not a prefix length; IPv{family} has /0 to /{bits}")
+        return cls(family, value, int(length))
+
+    @classmethod
+    def host(cls, address: Address) -> Prefix:
+        """Return the prefix that holds this one address (/32 or /128)."""
+        return cls(address.family, address.value, BITS[address.family])
+
+    @property
+    def host_bits(self) -> int:
+        """The number of bits that are not fixed by the prefix length."""
+        return BITS[self.family] - self.length
+
+    @property
+    def is_host(self) -> bool:
+        """Whether the prefix is a single address."""
+        return self.host_bits == 0
+
+    @property
+    def address(self) -> Address:
+        """The address without its length."""
+        return Address(self.family, self.value)
+
+    @property
+    def first(self) -> int:
+        """The lowest address of the subnet, as an integer."""
+        return self.value >> self.host_bits << self.host_bits
+
+    @property
+    def last(self) -> int:
+        """The highest address of the subnet, as an integer."""
+        return self.first | (1 << self.host_bits) - 1
+
+    @property
+    def network(self) -> Prefix:
+        """The same prefix with the host bits cleared."""
+        return Prefix(self.family, self.first, self.length)
+
+    def contains(self, other: Address | Prefix) -> bool:
+        """Tell whether an address, or every address of a prefix, lies in this subnet."""
+        if other.family != self.family:
+            return False
+        if isinstance(other, Prefix) and other.length < self.length:
+            return False
+        return other.value >> self.host_bits == self.value >> self.host_bits
+
+    def __str__(self) -> str:
+        return f"{spell_value(self.family, self.value)}/{self.length}"
+
+
+class AddressSet(msgspec.Struct, frozen=True, order=True):
+    """A canonical set of addresses of one family: equal sets are equal values.
+
+    Attributes:
+        family: 4 or 6.
+        spans: Sorted, disjoint spans of addresses as integers.
+    """
+
+    family: int
+    spans: Spans
+
+    @classmethod
+    def of(cls, *members: Address | Prefix | AddressSet) -> AddressSet:
+        """Unite members of one family.
+
+        Raises:
+            ValueError: If there are none, or families are mixed.
+        """
+        families = {member.family for member in members}
+        if len(families) != 1:
+            raise ValueError("IPv4 and IPv6 are mixed in one set" if families else "the set is empty")
+        spans: list[Span] = []
+        for member in members:
+            if isinstance(member, AddressSet):
+                spans.extend(member.spans)
+            elif isinstance(member, Prefix):
+                spans.append((member.first, member.last))
+            else:
+                spans.append((member.value, member.value))
+        return cls(families.pop(), merged(spans))
+
+    @classmethod
+    def parse(cls, text: str) -> AddressSet:
+        """Read one address, a prefix, or a range `first-last`.
+
+        Raises:
+            ValueError: If the text is none of these, or the range runs backwards.
+        """
+        if "-" in text:
+            first, last = (Address.parse(end.strip()) for end in text.split("-", 1))
+            if first.family != last.family or first.value > last.value:
+                raise ValueError(f"{text!r} is not a range: the first address must not lie after the last")
+            return cls(first.family, ((first.value, last.value),))
+        return cls.of(Prefix.parse(text) if "/" in text else Address.parse(text))
+
+    @property
+    def single(self) -> Address | None:
+        """The address, if the set has exactly one."""
+        if len(self.spans) == 1 and self.spans[0][0] == self.spans[0][1]:
+            return Address(self.family, self.spans[0][0])
+        return None
+
+    def prefixes(self) -> list[Prefix]:
+        """Return the fewest prefixes that hold exactly this set, ascending."""
+        return [Prefix(self.family, *block) for block in aligned_blocks(self.spans, BITS[self.family])]
+
+    def __str__(self) -> str:
+        return ", ".join(spell_span(self.family, span) for span in self.spans)
+
+
+def spell_span(family: int, span: Span) -> str:
+    """Write a span in the shortest of three forms: address, prefix or `first-last`."""
+    first, last = span
+    if first == last:
+        return spell_value(family, first)
+    size = last - first + 1
+    if size & (size - 1) == 0 and first % size == 0:
+        return f"{spell_value(family, first)}/{BITS[family] - size.bit_length() + 1}"
+    return f"{spell_value(family, first)}-{spell_value(family, last)}"

@@ -1,0 +1,158 @@
+"""The one normal form in which two descriptions of a device are compared.
+
+What it settles, each because two spellings mean the same:
+
+* Interfaces, addresses and routes have no order; translations have the order of `stages.join`.
+* A zone is a label for interfaces, already resolved in every match; it is dropped.
+* An MTU that equals the medium's default (1500 octets, RFC 894) is as good as unsaid.
+* Host bits of a route's destination mean nothing.
+* A next hop on a connected subnet implies its egress interface.
+* A two-way static and its two halves under one name are one thing, and so on: see `stages`.
+* What a device answers for follows from its translations. A host-length address beside the
+  subnet that holds it, and which a translation uses, is there to be answered for.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import lru_cache
+
+from msgspec.structs import replace
+
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix
+from agile_lattice.intent.model import (
+    DEFAULT_MTU,
+    Answer,
+    Device,
+    Dynamic,
+    Interface,
+    Publish,
+    Route,
+    Static,
+    Translation,
+)
+from agile_lattice.intent.places import NOWHERE, Place
+from agile_lattice.intent.spans import Spans, meet, merged, minus
+from agile_lattice.intent.stages import join, split
+
+LOOPBACK_MTU = 65536
+
+
+def normal(device: Device) -> Device:
+    """Return the device in normal form, with its answers spelt out."""
+    translations, _ = join(split(device.translations))
+    interfaces = [_normal_interface(each) for each in device.interfaces]
+    external = external_addresses(translations)
+    answers: list[Answer] = list(device.answers if device.answers is not None else ())
+    for index, interface in enumerate(interfaces):
+        extra = [address for address in interface.addresses if _is_answer(interface, address, external)]
+        if extra:
+            interfaces[index] = replace(
+                interface, addresses=tuple(each for each in interface.addresses if each not in extra)
+            )
+            answers += [
+                Answer(interface.name, AddressSet.of(each), interface.place.at("address", str(each))) for each in extra
+            ]
+    if device.answers is None:
+        answers += answers_for(tuple(interfaces), translations)
+    return replace(
+        device,
+        interfaces=tuple(sorted(interfaces, key=lambda each: each.name)),
+        routes=normal_routes(device.routes, interfaces),
+        translations=translations,
+        answers=_gathered(answers),
+    )
+
+
+def _normal_interface(interface: Interface) -> Interface:
+    usual = LOOPBACK_MTU if interface.loopback else DEFAULT_MTU
+    return replace(
+        interface,
+        addresses=tuple(sorted(set(interface.addresses))),
+        mtu=None if interface.mtu == usual else interface.mtu,
+        zone="",
+    )
+
+
+def _is_answer(interface: Interface, address: Prefix, external: Spans) -> bool:
+    return (
+        address.family == 4
+        and address.is_host
+        and interface.subnet_of(address) is not None
+        and bool(meet(((address.value, address.value),), external))
+    )
+
+
+def external_addresses(translations: Iterable[Translation]) -> Spans:
+    """Return every address that the translations show to the outside, of pools and hosts alike."""
+    spans = []
+    for one in translations:
+        if isinstance(one, Static | Publish):
+            spans.append((one.external.value, one.external.value))
+        elif isinstance(one, Dynamic) and one.pool is not None:
+            spans += one.pool.spans
+    return merged(spans)
+
+
+def answers_for(interfaces: Iterable[Interface], translations: Iterable[Translation]) -> list[Answer]:
+    """Derive what the device must answer ARP for (RFC 5382 and RFC 2663 leave it to the device).
+
+    Neighbours on a connected subnet ask for an external address there; if the device does not
+    answer, the packets never come. An address outside all connected subnets is routed to the
+    device and needs no answer, and its own addresses it answers for anyhow.
+    """
+    interfaces = list(interfaces)
+    translations = list(translations)
+    own = merged((each.value, each.value) for one in interfaces for each in one.addresses if each.family == 4)
+    wanted = minus(external_addresses(translations), own)
+    answers = []
+    for interface in interfaces:
+        subnets = merged(
+            (each.first, each.last)
+            for each in interface.addresses
+            if each.family == 4 and not each.is_host and not interface.loopback
+        )
+        here = meet(wanted, subnets)
+        if here:
+            answers.append(Answer(interface.name, AddressSet(4, here), _place_of_use(translations, here)))
+    return answers
+
+
+def _place_of_use(translations: list[Translation], spans: Spans) -> Place:
+    return next((one.place for one in translations if meet(external_addresses([one]), spans)), NOWHERE)
+
+
+def _gathered(answers: list[Answer]) -> tuple[Answer, ...]:
+    """Unite answers per interface; the place has the place of each prefix as a part."""
+    by_interface: dict[str, list[Answer]] = {}
+    for answer in answers:
+        by_interface.setdefault(answer.interface, []).append(answer)
+    result = []
+    for name, members in sorted(by_interface.items()):
+        parts = {str(prefix): each.place for each in members for prefix in each.addresses.prefixes()}
+        place = Place(members[0].place.file, members[0].place.line, parts)
+        result.append(Answer(name, AddressSet.of(*(each.addresses for each in members)), place))
+    return tuple(result)
+
+
+def normal_routes(routes: Iterable[Route], interfaces: Iterable[Interface]) -> tuple[Route, ...]:
+    """Return the routes without doubles, sorted, each with the egress interface its next hop implies."""
+    interfaces = tuple(interfaces)
+
+    @lru_cache(maxsize=None)
+    def egress(via: Address) -> str | None:
+        return next((one.name for one in interfaces if one.subnet_of(via)), None)
+
+    found: dict[Route, Route] = {}
+    for route in routes:
+        settled = route
+        if route.via is not None and route.interface is None:
+            settled = replace(settled, interface=egress(route.via))
+        if route.to.first != route.to.value:
+            settled = replace(settled, to=route.to.network)
+        found.setdefault(settled, settled)
+    return tuple(sorted(found, key=_route_order))
+
+
+def _route_order(route: Route) -> tuple[Prefix, int, str, str]:
+    return route.to, route.distance, str(route.via or ""), route.interface or ""

@@ -1,0 +1,47 @@
+"""Where a value was written: file, line, and the places of its parts.
+
+A place is never part of what a value *is*: two values are equal whichever file
+they came from. So every place equals every other, and objects that carry one
+can be compared, sorted into sets and hashed as if they had none.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import msgspec
+
+
+class Place(msgspec.Struct, frozen=True, eq=False):
+    """A position in a file.
+
+    Attributes:
+        file: The path as the user gave it; empty if the value came from no file.
+        line: Line number, from 1; 0 if unknown.
+        parts: Places of the value's members, by key or by index from 0.
+    """
+
+    file: str = ""
+    line: int = 0
+    parts: Mapping[str | int, Place] | None = None
+
+    def at(self, *path: str | int) -> Place:
+        """Return the place of the member that `path` leads to, or the nearest known one above it."""
+        place = self
+        for step in path:
+            if place.parts is None or step not in place.parts:
+                break
+            place = place.parts[step]
+        return place
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}" if self.line else self.file
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Place)
+
+    def __hash__(self) -> int:
+        return 0
+
+
+NOWHERE = Place()

@@ -1,0 +1,85 @@
+"""Sets of whole numbers as sorted, disjoint, non-touching spans.
+
+Addresses and ports are compared as sets: `80, 81` and `80-81` are one value.
+A set is a plain tuple of `(first, last)` pairs, both ends included, so it is
+hashable, orders naturally and costs nothing to pass around.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+Span = tuple[int, int]
+Spans = tuple[Span, ...]
+
+
+def merged(spans: Iterable[Span]) -> Spans:
+    """Return the canonical form of any spans: sorted, overlapping and touching ones fused."""
+    result: list[Span] = []
+    for first, last in sorted(spans):
+        if result and first <= result[-1][1] + 1:
+            if last > result[-1][1]:
+                result[-1] = (result[-1][0], last)
+        else:
+            result.append((first, last))
+    return tuple(result)
+
+
+def meet(left: Spans, right: Spans) -> Spans:
+    """Return the numbers that are in both sets."""
+    result: list[Span] = []
+    i = j = 0
+    while i < len(left) and j < len(right):
+        first, last = max(left[i][0], right[j][0]), min(left[i][1], right[j][1])
+        if first <= last:
+            result.append((first, last))
+        if left[i][1] < right[j][1]:
+            i += 1
+        else:
+            j += 1
+    return tuple(result)
+
+
+def minus(left: Spans, right: Spans) -> Spans:
+    """Return the numbers of `left` that are not in `right`."""
+    result: list[Span] = []
+    for first, last in left:
+        for cut_first, cut_last in right:
+            if cut_last < first:
+                continue
+            if cut_first > last:
+                break
+            if cut_first > first:
+                result.append((first, cut_first - 1))
+            first = cut_last + 1
+        if first <= last:
+            result.append((first, last))
+    return tuple(result)
+
+
+def covers(outer: Spans, inner: Spans) -> bool:
+    """Tell whether every number of `inner` is in `outer`."""
+    return not minus(inner, outer)
+
+
+def size(spans: Spans) -> int:
+    """Count the numbers in the set."""
+    return sum(last - first + 1 for first, last in spans)
+
+
+def aligned_blocks(spans: Spans, width: int) -> Iterator[tuple[int, int]]:
+    """Cut spans into the fewest power-of-two blocks, each at a multiple of its size.
+
+    Args:
+        spans: A canonical set.
+        width: Bits of an address: 32 or 128.
+
+    Yields:
+        `(first, prefix length in bits)`, in ascending order (RFC 4632).
+    """
+    for first, last in spans:
+        while first <= last:
+            alignment = (first & -first).bit_length() - 1 if first else width
+            bits = min(alignment, (last - first + 1).bit_length() - 1)
+            yield first, width - bits
+            first += 1 << bits
