@@ -87,7 +87,7 @@ class Prefix(msgspec.Struct, frozen=True, order=True, gc=False):
         family, value = _parse_value(address)
         bits = BITS[family]
         if not slash:
-            raise ValueError(f"{text!r} has no prefix length; write it, as in {text}/{bits}")
+            raise ValueError(f"{text!r} has no prefix length: write it behind a slash, from /0 to /{bits}")
         if not (length.isascii() and length.isdigit() and int(length) <= bits):
             raise ValueError(f"{length!r} is not a prefix length; IPv{family} has /0 to /{bits}")
         return cls(family, value, int(length))

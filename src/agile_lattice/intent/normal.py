@@ -129,7 +129,9 @@ def _gathered(answers: list[Answer]) -> tuple[Answer, ...]:
         by_interface.setdefault(answer.interface, []).append(answer)
     result = []
     for name, members in sorted(by_interface.items()):
-        parts = {str(prefix): each.place for each in members for prefix in each.addresses.prefixes()}
+        parts: dict[str | int, Place] = {
+            str(prefix): each.place for each in members for prefix in each.addresses.prefixes()
+        }
         place = Place(members[0].place.file, members[0].place.line, parts)
         result.append(Answer(name, AddressSet.of(*(each.addresses for each in members)), place))
     return tuple(result)

@@ -119,7 +119,7 @@ class _Reader:
 
     def scalar(self, node: yaml.ScalarNode) -> Data:
         text = str(node.value)
-        if node.style is not None:
+        if node.style:  # quoted, or a block
             return text
         if text.lower() in _WORDS:
             return _WORDS[text.lower()]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from difflib import get_close_matches
-from typing import TypeVar
+from typing import ParamSpec, TypeVar
 
 import msgspec
 
@@ -27,6 +27,7 @@ from agile_lattice.notation.errors import Fault, NotationError, fail
 from agile_lattice.notation.naming import Entry, Names
 from agile_lattice.notation.shapes import DeviceShape, IntentShape, InterfaceShape, RouteShape, TranslationShape
 
+P = ParamSpec("P")
 T = TypeVar("T")
 
 
@@ -49,7 +50,7 @@ def resolve(sources: Iterable[Source]) -> Network:
     resolver.names.check()
     devices = []
     for name, (shape, place) in resolver.devices.items():
-        devices += resolver.trying(lambda name=name, shape=shape, place=place: resolver.device(name, shape, place))
+        devices += resolver.trying(resolver.device, name, shape, place)
     if resolver.faults:
         raise NotationError(resolver.faults)
     return Network(resolver.network, tuple(devices), tuple(resolver.zones.values()))
@@ -63,10 +64,10 @@ class _Resolver:
         self.devices: dict[str, tuple[DeviceShape, Place]] = {}
         self.faults: list[Fault] = []
 
-    def trying(self, make: Callable[[], T]) -> list[T]:
+    def trying(self, make: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> list[T]:
         """Return what `make` makes, or nothing if it fails, so that one load reports all faults."""
         try:
-            return [make()]
+            return [make(*args, **kwargs)]
         except NotationError as error:
             self.faults += error.faults
             return []
@@ -96,26 +97,16 @@ class _Resolver:
             self.devices[name] = (device, at)
 
     def device(self, name: str, shape: DeviceShape, place: Place) -> Device:
-        interfaces = [
-            each
-            for key, value in shape.interfaces.items()
-            for each in self.trying(
-                lambda key=key, value=value: self.interface(key, value, place.at("interfaces", key))
-            )
-        ]
+        interfaces = []
+        for key, interface in shape.interfaces.items():
+            interfaces += self.trying(self.interface, key, interface, place.at("interfaces", key))
         sides = _Sides(name, interfaces, self.zones)
-        routes = [
-            each
-            for index, value in enumerate(shape.routes)
-            for each in self.trying(lambda value=value, index=index: _route(value, sides, place.at("routes", index)))
-        ]
-        translations = [
-            each
-            for index, value in enumerate(shape.translations)
-            for each in self.trying(
-                lambda value=value, index=index: self.translation(value, sides, place.at("translations", index))
-            )
-        ]
+        routes = []
+        for index, route in enumerate(shape.routes):
+            routes += self.trying(_route, route, sides, place.at("routes", index))
+        translations = []
+        for index, one in enumerate(shape.translations):
+            translations += self.trying(self.translation, one, sides, place.at("translations", index))
         _named_once(translations, self.faults)
         return Device(
             name, tuple(shape.speaks), tuple(interfaces), tuple(routes), tuple(translations), None, place
