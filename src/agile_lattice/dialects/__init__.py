@@ -1,1 +1,83 @@
-""""""
+"""Dialects: one definition of a configuration syntax gives its renderer and its reader."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+
+import msgspec
+
+from agile_lattice.dialects.assembly import Capture, assemble, facts_of
+from agile_lattice.dialects.errors import Refusal, Refusals
+from agile_lattice.dialects.facts import FACTS
+from agile_lattice.dialects.reading import Reading, best_reading
+from agile_lattice.dialects.registry import dialect
+from agile_lattice.dialects.rendering import render_facts
+from agile_lattice.intent.model import Device, Section
+
+__all__ = ["Capture", "Rendered", "read_device", "render_device"]
+
+
+class Rendered(msgspec.Struct, frozen=True):
+    """The configuration of a device in one of its dialects.
+
+    Attributes:
+        device: The device's name.
+        dialect: The dialect's name.
+        sections: What the text carries.
+        text: The whole text, ending in a line break.
+    """
+
+    device: str
+    dialect: str
+    sections: tuple[Section, ...]
+    text: str
+
+
+def render_device(device: Device) -> list[Rendered]:
+    """Render a device in the dialects that it speaks; each section goes to the first that carries it.
+
+    Raises:
+        Refusals: With everything that cannot be expressed, if anything cannot.
+        UnknownDialect: If it speaks a dialect that there is not.
+    """
+    facts = facts_of(device)
+    carried: set[Section] = set()
+    rendered = []
+    refusals: list[Refusal] = []
+    for name in device.speaks:
+        speaker = dialect(name)
+        sections = tuple(section for section in speaker.carries if section not in carried)
+        carried.update(sections)
+        wanted = {kind: facts[kind] for kind in facts if FACTS[kind].section in (*sections, None)}
+        if not sections:
+            continue
+        try:
+            rendered.append(Rendered(device.name, name, sections, render_facts(speaker, wanted)))
+        except Refusals as error:
+            refusals += error.refusals
+    for kind, members in facts.items():
+        section = FACTS[kind].section
+        if section and section not in carried and members:
+            reason = f"none of the dialects it speaks ({', '.join(device.speaks)}) carries {section}"
+            refusals.append(Refusal("the device", section, "", device.place.at("speaks"), reason))
+    if refusals:
+        raise Refusals(refusals)
+    return rendered
+
+
+def read_device(name: str, speaks: Sequence[str], texts: Mapping[str, str] | Iterable[tuple[str, str]]) -> Capture:
+    """Read a device from its configuration texts.
+
+    Args:
+        name: The device's name; empty to take the one that a text gives.
+        speaks: The dialects that the texts can be in; each text is read in the one that understands most of it.
+        texts: File name and text of each.
+
+    Raises:
+        CaptureError: If a text is damaged, or nothing in it can be understood.
+        UnknownDialect: If there is no such dialect.
+    """
+    dialects = [dialect(each) for each in speaks]
+    pairs = texts.items() if isinstance(texts, Mapping) else texts
+    readings: list[Reading] = [best_reading(dialects, text, file) for file, text in pairs]
+    return assemble(name, speaks, readings)

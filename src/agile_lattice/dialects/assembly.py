@@ -1,0 +1,119 @@
+"""Facts and the model: a device taken apart into facts, and put together from them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Any, cast
+
+import msgspec
+
+from agile_lattice.dialects.facts import AddressFact, AnswerFact, DeviceFact, InterfaceFact
+from agile_lattice.dialects.passes import Facts
+from agile_lattice.dialects.reading import Leftover, Reading
+from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.intent.model import Answer, Device, Interface, Route, Section
+from agile_lattice.intent.normal import answers_for
+from agile_lattice.intent.places import Place
+from agile_lattice.intent.stages import Rule, join, split
+
+
+class Capture(msgspec.Struct, frozen=True):
+    """What was read of one device, from one text or several.
+
+    Attributes:
+        device: The device as its configuration has it.
+        leftovers: What was not understood.
+        sections: The sections that the texts speak of; of the others nothing is known.
+    """
+
+    device: Device
+    leftovers: tuple[Leftover, ...]
+    sections: frozenset[Section]
+
+
+def facts_of(device: Device) -> Facts:
+    """Take a device apart."""
+    facts: dict[str, list[Any]] = {
+        "device": [DeviceFact(device.name, device.place)],
+        "interface": [],
+        "address": [],
+        "answer": [],
+        "route": list(device.routes),
+        "rule": split(device.translations),
+    }
+    for one in device.interfaces:
+        facts["interface"].append(
+            InterfaceFact(one.name, one.loopback, one.enabled, one.mtu, one.description, one.place)
+        )
+        key = "loopback" if one.loopback else "address"
+        for index, address in enumerate(one.addresses):
+            facts["address"].append(AddressFact(one.name, address, one.place.at(key, index)))
+    answers = device.answers
+    if answers is None:
+        answers = tuple(answers_for(device.interfaces, device.translations))
+    for answer in answers:
+        facts["answer"] += [
+            AnswerFact(answer.interface, prefix, answer.place) for prefix in answer.addresses.prefixes()
+        ]
+    return cast(Facts, facts)
+
+
+def assemble(name: str, speaks: Sequence[str], readings: Iterable[Reading]) -> Capture:
+    """Put a device together from what its texts say.
+
+    Args:
+        name: The device's name; if empty, the one that a text gives.
+        speaks: Its dialects.
+        readings: One for each text.
+    """
+    readings = list(readings)
+    facts: dict[str, list[Any]] = {}
+    leftovers = [leftover for reading in readings for leftover in reading.leftovers]
+    sections: set[Section] = set()
+    for reading in readings:
+        sections |= reading.sections
+        for kind, members in reading.facts.items():
+            facts.setdefault(kind, []).extend(members)
+    translations, unsaid = join(facts.get("rule", []))
+    leftovers += [_no_word(rule) for rule in unsaid]
+    hostnames = [fact.hostname for fact in facts.get("device", [])]
+    device = Device(
+        name or next(iter(hostnames), "device"),
+        tuple(speaks),
+        _interfaces(facts.get("interface", []), facts.get("address", [])),
+        cast(tuple[Route, ...], tuple(facts.get("route", []))),
+        translations,
+        tuple(
+            Answer(fact.interface, AddressSet.of(fact.address.network), fact.place)
+            for fact in cast(list[AnswerFact], facts.get("answer", []))
+        ),
+    )
+    return Capture(device, tuple(leftovers), frozenset(sections))
+
+
+def _interfaces(facts: Sequence[InterfaceFact], addresses: Sequence[AddressFact]) -> tuple[Interface, ...]:
+    known = {fact.interface: fact for fact in facts}
+    held: dict[str, list[AddressFact]] = {name: [] for name in known}
+    for address in addresses:
+        held.setdefault(address.interface, []).append(address)
+    interfaces = []
+    for name, members in held.items():
+        fact = known.get(name) or InterfaceFact(name, place=members[0].place)
+        key = "loopback" if fact.loopback else "address"
+        spots = Place(fact.place.file, fact.place.line, {index: each.place for index, each in enumerate(members)})
+        place = Place(fact.place.file, fact.place.line, {**(fact.place.parts or {}), key: spots})
+        interfaces.append(
+            Interface(
+                name, tuple(each.address for each in members), fact.loopback, fact.enabled,
+                fact.mtu, fact.description, "", place,
+            )
+        )  # fmt: skip
+    return tuple(interfaces)
+
+
+def _no_word(rule: Rule) -> Leftover:
+    what = f"a rule that rewrites destinations on {rule.stage} to {rule.to}"
+    return Leftover(
+        rule.place, rule.name or what, (),
+        "an intent publishes one external address on one internal host; this rule does something else",
+    )  # fmt: skip

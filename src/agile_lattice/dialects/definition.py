@@ -1,0 +1,289 @@
+"""A dialect file: TOML, with a table of phrases for each form of text.
+
+    dialect = "frr"
+    title = "..."
+    passes = ["loopback-is-lo"]                    # see `passes`
+
+    [kinds]                                        # see `kinds`
+    distance = {is = "number"}
+
+    [parts]                                        # text used in several phrases as @name
+    gateway = "<via> [<interface>]"
+
+    [cannot]                                       # why a field has no place in this syntax
+    "interface.mtu" = "..."
+
+    [[forms]]                                      # the first is written, all are read
+    name = "configuration"
+    carries = ["interfaces", "routes"]             # sections that a text in this form speaks of
+    surface = {kind = "indent", comment = "!"}     # see `surfaces`
+    before = ["..."]                               # statements written first, and passed over in reading
+    phrases = '''
+    PHRASE / CONDITION         => FACT field=constant
+      PHRASE OF A STATEMENT INSIDE
+    '''
+
+A phrase (see `grammar`) with `=>` makes a fact (see `facts`); without, it adds to the fact of
+the block that it stands in. `=> aside` is for what is legitimately there and not ours, with
+`covers=SECTION` where its presence shows that the text speaks of a section. Statements inside
+a block inherit the block's fields by name. A condition after ` / ` is a statement that must
+stand directly inside the block.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+import msgspec
+
+from agile_lattice.dialects.errors import DefinitionError
+from agile_lattice.dialects.facts import FACTS, PARTS, FactType
+from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
+from agile_lattice.dialects.kinds import BASE, Kind, number_kind, set_of, text_kind, worded
+from agile_lattice.dialects.passes import PASSES
+from agile_lattice.dialects.patterns import Pattern, compile_pattern
+from agile_lattice.dialects.shapes import Shapes
+from agile_lattice.dialects.surfaces import Surface
+from agile_lattice.intent.model import Section
+
+ASIDE = "aside"
+
+
+class Phrase(msgspec.Struct, frozen=True):
+    """One line of a table of phrases, compiled for both directions.
+
+    Attributes:
+        line: Its line in the table, from 1.
+        pattern, shapes: The phrase for reading and for writing.
+        conditions: The same for each statement that must stand inside.
+        makes: The fact it makes; `None` if it adds to the enclosing one, or only holds others.
+        aside: Whether it is passed over.
+        constants: Fields that it sets by being there.
+        covers: A section that its presence shows the text to speak of.
+        block: The phrases inside; `None` if it opens no block.
+    """
+
+    line: int
+    text: str
+    pattern: Pattern
+    shapes: Shapes
+    conditions: tuple[tuple[Pattern, Shapes], ...]
+    makes: FactType | None
+    aside: bool
+    constants: Mapping[str, Any]
+    covers: Section | None
+    block: Block | None
+
+
+class Block(msgspec.Struct, frozen=True):
+    """Phrases that stand side by side.
+
+    Attributes:
+        phrases: All, in order.
+        by_word: Those that can match a statement with this first word, in order.
+        loose: Those that can match any.
+    """
+
+    phrases: tuple[Phrase, ...]
+    by_word: Mapping[str, tuple[Phrase, ...]]
+    loose: tuple[Phrase, ...]
+
+
+class Form(msgspec.Struct, frozen=True):
+    """One kind of text that a dialect speaks."""
+
+    name: str
+    carries: tuple[Section, ...]
+    surface: Surface
+    before: tuple[str, ...]
+    block: Block
+
+
+class Dialect(msgspec.Struct, frozen=True):
+    """A configuration syntax.
+
+    Attributes:
+        forms: Kinds of text; the first is written, all are read.
+        passes: Names of passes between facts and model.
+        cannot: Reasons, by `fact.field`, why something cannot be expressed.
+    """
+
+    name: str
+    title: str
+    forms: tuple[Form, ...]
+    passes: tuple[str, ...]
+    cannot: Mapping[str, str]
+    file: str
+
+    @property
+    def carries(self) -> tuple[Section, ...]:
+        """The sections of a device that this dialect can be asked to render."""
+        return self.forms[0].carries
+
+
+class _FormText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    name: str
+    carries: tuple[Section, ...]
+    surface: Surface
+    phrases: str
+    before: tuple[str, ...] = ()
+
+
+class _DialectText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    dialect: str
+    title: str
+    forms: tuple[_FormText, ...]
+    passes: tuple[str, ...] = ()
+    kinds: dict[str, dict[str, Any]] = {}
+    parts: dict[str, str] = {}
+    cannot: dict[str, str] = {}
+
+
+def parse_dialect(text: str, file: str) -> Dialect:
+    """Compile a dialect file.
+
+    Args:
+        text: The TOML text.
+        file: Its name, for messages.
+
+    Raises:
+        DefinitionError: With the line, if anything in it is wrong.
+    """
+    try:
+        raw = msgspec.convert(tomllib.loads(text), _DialectText)
+    except (tomllib.TOMLDecodeError, msgspec.ValidationError) as error:
+        raise DefinitionError(file, 0, str(error)) from None
+    unknown = [name for name in raw.passes if name not in PASSES]
+    if unknown:
+        raise DefinitionError(file, 0, f"there is no pass {unknown[0]!r}; known are {', '.join(PASSES)}")
+    kinds = dict(BASE)
+    for name, description in raw.kinds.items():
+        try:
+            kinds[name] = _kind(name, description, kinds)
+        except (ValueError, KeyError) as error:
+            raise DefinitionError(file, _line_of(text, name), f"kind {name!r}: {error}") from None
+    forms = []
+    for form in raw.forms:
+        start = text[: text.index(form.phrases)].count("\n")
+        builder = _Builder(file, start, kinds, raw.parts)
+        block = builder.block(list(_indented(form.phrases)), None)
+        forms.append(Form(form.name, form.carries, form.surface, form.before, block))
+    return Dialect(raw.dialect, raw.title, tuple(forms), raw.passes, raw.cannot, file)
+
+
+def _line_of(text: str, word: str) -> int:
+    return next((n for n, line in enumerate(text.splitlines(), 1) if line.startswith(word)), 0)
+
+
+def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
+    known = {"is", "words", "also", "pattern", "most", "offset", "least", "set"}
+    if not raw.keys() <= known:
+        raise ValueError(f"unknown key {min(raw.keys() - known)!r}; known are {', '.join(sorted(known))}")
+    base = raw.get("is")
+    if base is not None and base not in kinds:
+        raise ValueError(f"there is no kind {base!r}; known are {', '.join(sorted(kinds))}")
+    kind = kinds[base] if base else None
+    if base in ("word", "line", "quoted"):
+        quote = '"' if base == "quoted" else ""
+        pattern = raw.get("pattern", {"word": r"\S+", "line": r"\S(?:.*\S)?", "quoted": '[^"]*'}[base])
+        kind = text_kind(name, pattern, raw.get("most"), quote, quote, base == "word")
+    elif base == "number":
+        kind = number_kind(name, raw.get("offset", 0), raw.get("least", 0))
+    if "words" in raw or "also" in raw:
+        kind = worded(name, raw.get("words", {}), raw.get("also", {}), kind)
+    if kind is None:
+        raise ValueError("say what it `is`, or give its `words`")
+    return set_of(kind) if raw.get("set") else kind
+
+
+class _Line(msgspec.Struct):
+    number: int
+    depth: int
+    text: str
+    inside: list[_Line]
+
+
+def _indented(table: str) -> Iterator[_Line]:
+    """Nest the lines of a table of phrases by their indentation."""
+    stack: list[_Line] = []
+    for number, raw in enumerate(table.split("\n"), 1):
+        text = raw.split(" ## ", 1)[0].strip()
+        if not text or text.startswith("##"):
+            continue
+        line = _Line(number, len(raw) - len(raw.lstrip()), text, [])
+        while stack and stack[-1].depth >= line.depth:
+            top = stack.pop()
+            if not stack:
+                yield top
+        if stack:
+            stack[-1].inside.append(line)
+        stack.append(line)
+    if stack:
+        yield stack[0]
+
+
+class _Builder:
+    def __init__(self, file: str, start: int, kinds: Mapping[str, Kind], parts: Mapping[str, str]) -> None:
+        self.file, self.start, self.kinds, self.parts = file, start, kinds, parts
+
+    def block(self, lines: list[_Line], owner: FactType | None) -> Block:
+        phrases = tuple(self.phrase(line, owner) for line in lines)
+        words = {phrase.pattern.first for phrase in phrases} - {""}
+        loose = tuple(phrase for phrase in phrases if not phrase.pattern.first)
+        by_word = {
+            word: tuple(phrase for phrase in phrases if phrase.pattern.first in ("", word)) for word in words
+        }
+        return Block(phrases, by_word, loose)
+
+    def phrase(self, line: _Line, owner: FactType | None) -> Phrase:
+        try:
+            return self._phrase(line, owner)
+        except ValueError as error:
+            raise DefinitionError(self.file, self.start + line.number, f"{error}, in: {line.text}") from None
+
+    def _phrase(self, line: _Line, owner: FactType | None) -> Phrase:
+        left, arrow, right = line.text.partition("=>")
+        makes, constants, covers = self.result(right.split()) if arrow else (None, {}, None)
+        aside = arrow != "" and makes is None
+        target = makes or owner
+        head, *conditions = [parse_phrase(each, self.parts) for each in left.split(" / ")]
+        for elements in (head, *conditions):
+            self.check(elements, target, constants)
+        block = self.block(line.inside, target) if line.inside else None
+        return Phrase(
+            line.number,
+            line.text,
+            compile_pattern(head, self.kinds),
+            Shapes(head, self.kinds, target),
+            tuple((compile_pattern(each, self.kinds), Shapes(each, self.kinds, target)) for each in conditions),
+            makes,
+            aside,
+            constants,
+            covers,
+            block,
+        )
+
+    def result(self, words: list[str]) -> tuple[FactType | None, dict[str, Any], Section | None]:
+        """Understand what stands to the right of `=>`."""
+        if not words or (words[0] != ASIDE and words[0] not in FACTS):
+            raise ValueError(f"`=>` wants {ASIDE} or a fact: {', '.join(FACTS)}")
+        makes = FACTS.get(words[0])
+        constants: dict[str, Any] = {}
+        for word in words[1:]:
+            field, equals, value = word.partition("=")
+            if not equals:
+                raise ValueError(f"{word!r} is not field=value")
+            constants[field] = {"true": True, "false": False}.get(value, value)
+        covers = constants.pop("covers", None)
+        return makes, constants, covers
+
+    def check(self, elements: tuple[Element, ...], target: FactType | None, constants: Mapping[str, Any]) -> None:
+        """Make sure that every field a phrase speaks of is one of the fact's."""
+        fields = [(hole.field, hole.part) for hole in holes_of(elements) if hole.field != "_"]
+        for field, part in [*fields, *((name, "") for name in constants)]:
+            if target is None or field not in target.traits:
+                raise ValueError(f"<{field}> is no field of {target.name if target else 'anything here'}")
+            if part and part not in PARTS:
+                raise ValueError(f"<{field}.{part}>: parts are {', '.join(PARTS)}")

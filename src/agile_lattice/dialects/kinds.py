@@ -1,0 +1,275 @@
+"""Kinds of spelling: how one value is written in a text, in both directions.
+
+A dialect file makes its own kinds from the ones here, by narrowing or by giving words:
+
+    interface = {is = "word", pattern = '[a-z][a-z0-9.]*', most = 15}
+    metric    = {is = "number", offset = 1023}
+    to        = {is = "prefix4", words = {default = "0.0.0.0/0"}}
+    enabled   = {words = {up = true, down = false}}
+    port      = {is = "ports", also = {https = "443"}}
+
+For a value with several `words` the first is written and all are read; what is under `also` is only read.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable
+from functools import lru_cache
+from typing import Any
+
+import msgspec
+
+from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix, spell_span
+from agile_lattice.intent.model import spell_ports
+from agile_lattice.intent.spans import Span, Spans, merged, minus
+
+CACHED = 1 << 16
+
+
+class Unspellable(ValueError):
+    """A value has no spelling in this kind; the message says why."""
+
+
+class Kind(msgspec.Struct, frozen=True):
+    """One kind of spelling.
+
+    Attributes:
+        name: What a dialect file calls it.
+        pattern: A regular expression without capturing groups that every spelling matches.
+        read: Text to value; a `ValueError` means that the text is not of this kind after all.
+        write: Value to text; raises `Unspellable`.
+        accepts: Whether values with this trait (see `facts`) belong to the kind.
+        collect: For members of a set: several values that were read, as one.
+        scatter: The reverse, values that can be written one by one.
+        bare: Whether a spelling could be taken for a word of the phrase around it.
+    """
+
+    name: str
+    pattern: str
+    read: Callable[[str], Any]
+    write: Callable[[Any], str]
+    accepts: Callable[[Any], bool]
+    collect: Callable[[Iterable[Any]], Any] | None = None
+    scatter: Callable[[Any], Iterable[Any]] | None = None
+    bare: bool = False
+
+    def listed(self) -> Kind:
+        """Return the kind of comma-separated lists of this one.
+
+        Raises:
+            ValueError: If values of this kind do not make up a set.
+        """
+        collect, scatter = self.collect, self.scatter
+        if collect is None or scatter is None:
+            raise ValueError(f"there are no lists of {self.name}")
+        read, write = self.read, self.write
+
+        @lru_cache(CACHED)
+        def read_all(text: str) -> Any:
+            return collect([read(each.strip()) for each in text.split(",")])
+
+        def write_all(value: Any) -> str:
+            return ", ".join([write(each) for each in scatter(value)])
+
+        pattern = rf"{self.pattern}(?:\s*,\s*{self.pattern})*"
+        return Kind(f"{self.name},", pattern, read_all, write_all, lambda trait: True)
+
+
+def _always(trait: Any) -> bool:
+    return True
+
+
+def worded(name: str, words: dict[str, Any], also: dict[str, Any], base: Kind | None) -> Kind:
+    """Return a kind that spells some values as words, and leaves the others to `base` if there is one.
+
+    Args:
+        name: What the dialect file calls it.
+        words: Values by their word; for a value with several the first is written, all are read.
+        also: Values by words that are read and never written.
+        base: The kind of the other values.
+    """
+    values = {
+        text: base.read(value) if base and isinstance(value, str) else value
+        for text, value in {**also, **words}.items()
+    }
+    spelling: dict[Any, str] = {}
+    for text in words:
+        spelling.setdefault(values[text], text)
+    alternatives = "|".join(re.escape(text) for text in sorted(values, key=len, reverse=True))
+
+    def read(text: str) -> Any:
+        return values[text] if base is None or text in values else base.read(text)
+
+    def write(value: Any) -> str:
+        if value in spelling:
+            return spelling[value]
+        if base is None:
+            raise Unspellable(f"there is no word for {value!r} ({name})")
+        return base.write(value)
+
+    if base is None:
+        return Kind(name, rf"(?:{alternatives})(?![\w-])", read, write, lambda trait: trait in spelling)
+    pattern = rf"(?:(?:{alternatives})(?![\w.:/-])|{base.pattern})"
+    return Kind(name, pattern, read, write, base.accepts, base.collect, base.scatter)
+
+
+def text_kind(name: str, pattern: str, most: int | None, opening: str, closing: str, bare: bool) -> Kind:
+    """Return a kind for text between quotes, or for a bare word.
+
+    Args:
+        name: What the dialect file calls it.
+        pattern: What is allowed inside.
+        most: The greatest length in octets; `None` for no limit.
+        opening: The quote before, as text.
+        closing: The quote behind, as text.
+        bare: See `Kind`.
+    """
+    allowed = re.compile(pattern)
+
+    def read(text: str) -> str:
+        return text[len(opening) : len(text) - len(closing)] if opening else text
+
+    @lru_cache(CACHED)
+    def write(value: str) -> str:
+        if most is not None and len(value.encode()) > most:
+            raise Unspellable(f"{value!r} is longer than {most} octets")
+        if not allowed.fullmatch(value) or not value.isprintable():
+            raise Unspellable(f"{value!r} cannot be written as {name} here (allowed: {pattern})")
+        return f"{opening}{value}{closing}"
+
+    return Kind(name, f"{re.escape(opening)}(?:{pattern}){re.escape(closing)}", read, write, _always, bare=bare)
+
+
+def set_of(kind: Kind) -> Kind:
+    """Return the kind for sets of names (sorted tuples) with exactly one member; its list has any number."""
+
+    def collect(members: Iterable[tuple[str, ...]]) -> tuple[str, ...]:
+        return tuple(sorted({name for member in members for name in member}))
+
+    return Kind(
+        kind.name, kind.pattern, lambda text: (kind.read(text),), lambda value: kind.write(value[0]),
+        lambda trait: trait is False, collect, lambda value: [(name,) for name in value], kind.bare,
+    )  # fmt: skip
+
+
+def number_kind(name: str, offset: int, least: int) -> Kind:
+    """Return a kind for whole numbers; a value is written with `offset` added and read with it taken off."""
+
+    def read(text: str) -> int:
+        value = int(text) - offset
+        if value < least:
+            raise ValueError(f"{text} is below {least + offset}")
+        return value
+
+    return Kind(name, r"[0-9]{1,10}", read, lambda value: str(value + offset), _always)
+
+
+def _address_kind(family: int, pattern: str) -> Kind:
+    @lru_cache(CACHED)
+    def read(text: str) -> Address:
+        return Address.parse(text)
+
+    return Kind(f"address{family}", pattern, read, lru_cache(CACHED)(str), lambda trait: trait == family)
+
+
+def _prefix_kind(family: int, pattern: str) -> Kind:
+    def read(text: str) -> Prefix:
+        return Prefix.parse(text)
+
+    return Kind(f"prefix{family}", pattern + r"/[0-9]{1,3}", read, str, lambda trait: trait == family)
+
+
+def _host_kind(family: int, pattern: str) -> Kind:
+    def write(value: Prefix) -> str:
+        if not value.is_host:
+            raise Unspellable(f"{value} is not a single address")
+        return str(value.address)
+
+    return Kind(
+        f"host{family}", pattern, lambda text: Prefix.host(Address.parse(text)), write, lambda trait: trait == family
+    )
+
+
+def _span_kind(family: int, pattern: str) -> Kind:
+    @lru_cache(CACHED)
+    def read(text: str) -> AddressSet:
+        return AddressSet.parse(text)
+
+    @lru_cache(CACHED)
+    def write(value: AddressSet) -> str:
+        return spell_span(family, value.spans[0])
+
+    def scatter(value: AddressSet) -> list[AddressSet]:
+        return [AddressSet(family, (span,)) for span in value.spans]
+
+    return Kind(
+        f"span{family}", rf"{pattern}(?:/[0-9]{{1,3}}|-{pattern})?", read, write,
+        lambda trait: bool(trait == (family, False)), lambda members: AddressSet.of(*members), scatter,
+    )  # fmt: skip
+
+
+def _complement_kind(family: int, pattern: str) -> Kind:
+    """Everything but one span: read as the set that is left, never written."""
+    everything = AddressSet(family, ((0, (1 << BITS[family]) - 1),))
+
+    def read(text: str) -> AddressSet:
+        left = minus(everything.spans, AddressSet.parse(text).spans)
+        if not left:
+            raise ValueError("nothing is left")
+        return AddressSet(family, left)
+
+    return Kind(f"allbut{family}", rf"{pattern}(?:/[0-9]{{1,3}}|-{pattern})?", read, str, lambda trait: False)
+
+
+def _read_ports(text: str) -> Spans:
+    first, _, last = text.partition("-")
+    span: Span = (int(first), int(last or first))
+    if not span[0] <= span[1] <= 65535:
+        raise ValueError(f"{text} is not a range of ports")
+    return (span,)
+
+
+def _read_length(text: str) -> int:
+    return int(text)
+
+
+def _read_netmask(text: str) -> int:
+    value = Address.parse(text).value
+    length = value.bit_count()
+    if value != ((1 << length) - 1) << (32 - length):
+        raise ValueError(f"{text} is not a netmask: its bits are not contiguous")
+    return length
+
+
+def _write_netmask(length: int) -> str:
+    return str(Address(4, ((1 << length) - 1) << (32 - length)))
+
+
+_IPV4 = r"[0-9]{1,3}(?:\.[0-9]{1,3}){3}"
+_IPV6 = r"[0-9a-fA-F]*:[0-9a-fA-F:.]+"
+
+BASE: dict[str, Kind] = {
+    kind.name: kind
+    for kind in (
+        _address_kind(4, _IPV4),
+        _address_kind(6, _IPV6),
+        _prefix_kind(4, _IPV4),
+        _prefix_kind(6, _IPV6),
+        _host_kind(4, _IPV4),
+        _host_kind(6, _IPV6),
+        _span_kind(4, _IPV4),
+        _complement_kind(4, _IPV4),
+        Kind(
+            "ports", r"[0-9]{1,5}(?:-[0-9]{1,5})?", lru_cache(CACHED)(_read_ports),
+            lru_cache(CACHED)(lambda value: spell_ports(value[0])), lambda trait: trait is False,
+            lambda members: merged(span for each in members for span in each), lambda value: [(each,) for each in value],
+        ),
+        Kind("length", r"[0-9]{1,3}", _read_length, str, _always),
+        Kind("netmask", _IPV4, _read_netmask, _write_netmask, lambda trait: trait == 4),
+        number_kind("number", 0, 0),
+        text_kind("word", r"[^\s]+", None, "", "", True),
+        text_kind("line", r"\S(?:.*\S)?", None, "", "", False),
+        text_kind("quoted", r'[^"]*', None, '"', '"', False),
+    )
+}  # fmt: skip

@@ -1,0 +1,74 @@
+"""The few things between facts and model that a table of phrases cannot say.
+
+A dialect file names its passes. Each is a pair: `down` before rendering, `up` after reading.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+import msgspec
+from msgspec.structs import replace
+
+from agile_lattice.dialects.errors import Refusal, Refusals
+from agile_lattice.dialects.facts import AddressFact, AnswerFact, Fact, InterfaceFact
+from agile_lattice.intent.addresses import Address, Prefix
+
+Facts = dict[str, list[Fact]]
+LOOPBACK = "lo"
+
+
+class Pass(msgspec.Struct, frozen=True):
+    """Changes facts on their way.
+
+    Attributes:
+        down: From the model towards the text; the second argument is the dialect's name.
+        up: From the text towards the model.
+    """
+
+    down: Callable[[Facts, str], Facts]
+    up: Callable[[Facts], Facts]
+
+
+def _loopback_down(facts: Facts, dialect: str) -> Facts:
+    interfaces: list[Fact] = []
+    refusals = []
+    for fact in facts.get("interface", []):
+        assert isinstance(fact, InterfaceFact)
+        if fact.loopback != (fact.interface == LOOPBACK):
+            reason = (
+                f"the loopback is called {LOOPBACK} there" if fact.loopback
+                else f"{LOOPBACK} is the loopback there: give its addresses under `loopback`"
+            )  # fmt: skip
+            refusals.append(Refusal(dialect, f"interface {fact.interface}", "loopback", fact.place, reason))
+        interfaces.append(replace(fact, loopback=False))
+    if refusals:
+        raise Refusals(refusals)
+    return {**facts, "interface": interfaces}
+
+
+def _loopback_up(facts: Facts) -> Facts:
+    interfaces: list[Fact] = [
+        replace(fact, loopback=True) if isinstance(fact, InterfaceFact) and fact.interface == LOOPBACK else fact
+        for fact in facts.get("interface", [])
+    ]
+    return {**facts, "interface": interfaces}
+
+
+def _answers_down(facts: Facts, dialect: str) -> Facts:
+    extra: list[Fact] = [
+        AddressFact(fact.interface, Prefix.host(Address(fact.address.family, value)), fact.place)
+        for fact in facts.get("answer", [])
+        if isinstance(fact, AnswerFact)
+        for value in range(fact.address.first, fact.address.last + 1)
+    ]
+    return {**facts, "answer": [], "address": [*facts.get("address", []), *extra]}
+
+
+PASSES: Mapping[str, Pass] = {
+    # The kernel has one loopback, and its name is what marks it.
+    "loopback-is-lo": Pass(_loopback_down, _loopback_up),
+    # Where a system answers only for its own addresses, each is made one, host-length. Which of
+    # the addresses read are there for that, only the translations tell: see `intent.normal`.
+    "answers-are-addresses": Pass(_answers_down, lambda facts: facts),
+}

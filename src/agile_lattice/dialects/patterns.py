@@ -1,0 +1,127 @@
+"""Phrases compiled for reading: one regular expression each, and a reader per hole.
+
+Every element brings the space before it, so a statement is matched with one space in
+front. A hole of a bare kind never takes a fixed word of its own phrase: an interface
+called `metric` is not an interface here.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from typing import Any
+
+import msgspec
+
+from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Maybe, Word, words_of
+from agile_lattice.dialects.kinds import Kind
+
+SPACE = r"[ \t]+"
+
+
+class Pattern(msgspec.Struct, frozen=True):
+    """A phrase, ready to read.
+
+    Attributes:
+        match: Matches the whole statement with a space in front.
+        holes: Index of a group of the match, the field (with its part), and how its text is read.
+        first: The first word, if every statement of this phrase begins with it.
+    """
+
+    match: Callable[[str], re.Match[str] | None]
+    holes: tuple[tuple[int, str, Callable[[str], Any]], ...]
+    first: str
+
+    def read(self, statement: str) -> dict[str, Any] | None:
+        """Return the fields that a statement gives, or None if it is not one of this phrase."""
+        found = self.match(" " + statement)
+        if found is None:
+            return None
+        groups = found.groups()
+        fields = {}
+        try:
+            for index, field, read in self.holes:
+                text = groups[index]
+                if text is not None:
+                    fields[field] = read(text)
+        except ValueError:
+            # The form was right and the value was not: 10.0.0.999, a port above 65535.
+            return None
+        return fields
+
+
+def compile_pattern(elements: tuple[Element, ...], kinds: Mapping[str, Kind]) -> Pattern:
+    """Compile a phrase for reading.
+
+    Raises:
+        ValueError: If it names a kind that there is not.
+    """
+    compiler = _Compiler(kinds, reserved_pattern(elements))
+    text = compiler.run(elements, SPACE)
+    first = elements[0].text if elements and isinstance(elements[0], Word) else ""
+    if len(elements) > 1 and elements[1].glued:
+        first = ""
+    return Pattern(re.compile(text).fullmatch, tuple(compiler.holes), first)
+
+
+def reserved_pattern(elements: tuple[Element, ...]) -> str:
+    """Return a lookahead that refuses the fixed words of a phrase; empty if it has none."""
+    words = sorted({word for word in words_of(elements) if word.isidentifier()})
+    return rf"(?!(?:{'|'.join(words)})(?!\S))" if words else ""
+
+
+def kind_of(hole: Hole, kinds: Mapping[str, Kind]) -> Kind:
+    """Return the kind of a hole.
+
+    Raises:
+        ValueError: If there is no such kind.
+    """
+    if hole.kind not in kinds:
+        raise ValueError(f"there is no kind {hole.kind!r}; known are {', '.join(sorted(kinds))}")
+    kind = kinds[hole.kind]
+    return kind.listed() if hole.many else kind
+
+
+class _Compiler:
+    def __init__(self, kinds: Mapping[str, Kind], reserved: str) -> None:
+        self.kinds = kinds
+        self.reserved = reserved
+        self.holes: list[tuple[int, str, Callable[[str], Any]]] = []
+        self.groups = 0
+
+    def run(self, body: tuple[Element, ...], space: str) -> str:
+        """Compile elements of which the first stands behind `space`, whatever it says itself."""
+        return "".join(
+            self.element(each, space if index == 0 else "" if each.glued else SPACE)
+            for index, each in enumerate(body)
+        )
+
+    def element(self, element: Element, space: str) -> str:
+        if isinstance(element, Word):
+            return space + re.escape(element.text)
+        if isinstance(element, Hole):
+            return space + self.hole(element)
+        if isinstance(element, Maybe):
+            return f"(?:{self.run(element.body, space)})?"
+        if isinstance(element, Choice):
+            return f"(?:{'|'.join([self.run(body, space) for body in element.bodies])})"
+        return self.any_order(element, space)
+
+    def hole(self, hole: Hole) -> str:
+        kind = kind_of(hole, self.kinds)
+        pattern = f"{self.reserved}{kind.pattern}" if kind.bare else kind.pattern
+        if hole.field == "_":
+            return f"(?:{pattern})"
+        field = f"{hole.field}.{hole.part}" if hole.part else hole.field
+        self.holes.append((self.groups, field, kind.read))
+        self.groups += 1
+        return f"({pattern})"
+
+    def any_order(self, element: AnyOrder, space: str) -> str:
+        alternatives = []
+        for body in element.bodies:
+            # An empty group remembers that this element was there; the conditional makes a second one fail.
+            mark = self.groups + 1
+            self.groups += 1
+            alternatives.append(f"(?({mark})(?!)|(){self.run(body, space)})")
+        return f"(?:{'|'.join(alternatives)})*"

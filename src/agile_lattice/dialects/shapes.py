@@ -1,0 +1,157 @@
+"""Phrases compiled for writing: shapes.
+
+A shape is a phrase with all its choices made: text with gaps, and what fills each gap. Which
+shape a fact takes depends only on the traits of its fields, so shapes are worked out once for
+each combination of traits and then used over and over.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
+
+import msgspec
+
+from agile_lattice.dialects.facts import PARTS, FactType
+from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Word
+from agile_lattice.dialects.kinds import Kind, Unspellable
+from agile_lattice.dialects.patterns import kind_of, reserved_pattern
+
+Gap = tuple[int, Callable[[Any], str]]
+
+
+class Shape(msgspec.Struct, frozen=True):
+    """A phrase with all its choices made.
+
+    Attributes:
+        template: Text with a `%s` for each gap.
+        gaps: Per gap the index of the fact's field and how its value is written.
+        fields: Names of the fields that it writes.
+    """
+
+    template: str
+    gaps: tuple[Gap, ...]
+    fields: frozenset[str]
+
+    def fill(self, values: Sequence[Any]) -> str:
+        """Write a statement from the values of a fact.
+
+        Raises:
+            UnspellableField: If a value has no spelling here.
+        """
+        try:
+            return self.template % tuple([write(values[index]) for index, write in self.gaps])
+        except Unspellable:
+            for index, write in self.gaps:
+                try:
+                    write(values[index])
+                except Unspellable as error:
+                    raise UnspellableField(index, str(error)) from None
+            raise
+
+
+class UnspellableField(ValueError):
+    """A value has no spelling.
+
+    Attributes:
+        index: Of the field in the fact.
+        reason: Why.
+    """
+
+    def __init__(self, index: int, reason: str) -> None:
+        self.index, self.reason = index, reason
+        super().__init__(index, reason)
+
+
+class Shapes:
+    """All shapes of one phrase, each worked out when it is first asked for."""
+
+    def __init__(self, elements: tuple[Element, ...], kinds: Mapping[str, Kind], target: FactType | None) -> None:
+        self._elements = elements
+        self._kinds = kinds
+        self._fields = list(target.traits) if target else []
+        self._reserved = re.compile(reserved_pattern(elements) + r"\S+")
+        self._known: dict[tuple[Any, ...], Shape | None] = {}
+
+    def of(self, traits: tuple[Any, ...]) -> Shape | None:
+        """Return the shape for a fact with these traits, or None if the phrase cannot say it at all."""
+        try:
+            return self._known[traits]
+        except KeyError:
+            shape = self._known[traits] = self._work_out(traits)
+            return shape
+
+    def _work_out(self, traits: tuple[Any, ...]) -> Shape | None:
+        fitted = self._fit(self._elements, False, dict(zip(self._fields, traits, strict=True)))
+        if fitted is None:
+            return None
+        template, gaps, fields = fitted
+        return Shape(template.removeprefix(" "), tuple(gaps), frozenset(fields))
+
+    def _fit(
+        self, body: tuple[Element, ...], glued: bool, traits: Mapping[str, Any]
+    ) -> tuple[str, list[Gap], set[str]] | None:
+        """Make all choices in a run of elements; `glued` is for the first of them."""
+        text, gaps, fields = "", list[Gap](), set[str]()
+        for index, element in enumerate(body):
+            space = "" if (glued if index == 0 else element.glued) else " "
+            if isinstance(element, Word):
+                text += space + element.text.replace("%", "%%")
+                continue
+            if isinstance(element, Hole):
+                gap = self._gap(element, traits)
+                if gap is None:
+                    return None
+                text += space + "%s"
+                gaps.append(gap)
+                fields.add(element.field)
+                continue
+            fitted = self._fit_group(element, space == "", traits)
+            if fitted is None:
+                return None
+            text += fitted[0]
+            gaps += fitted[1]
+            fields |= fitted[2]
+        return text, gaps, fields
+
+    def _fit_group(
+        self, element: Element, glued: bool, traits: Mapping[str, Any]
+    ) -> tuple[str, list[Gap], set[str]] | None:
+        if isinstance(element, Choice):
+            fits = (self._fit(body, glued, traits) for body in element.bodies)
+            return next((each for each in fits if each is not None), None)
+        bodies = element.bodies if isinstance(element, AnyOrder) else (getattr(element, "body", ()),)
+        text, gaps, fields = "", list[Gap](), set[str]()
+        for body in bodies:
+            fitted = self._fit(body, glued, traits)
+            # What says nothing about the fact is there to be read and dropped.
+            if fitted is not None and fitted[2]:
+                text += fitted[0]
+                gaps += fitted[1]
+                fields |= fitted[2]
+        return text, gaps, fields
+
+    def _gap(self, hole: Hole, traits: Mapping[str, Any]) -> Gap | None:
+        trait = traits.get(hole.field)
+        kind = kind_of(hole, self._kinds)
+        if trait is None or not kind.accepts(trait):
+            return None
+        write = self._guarded(kind)
+        if hole.part:
+            take, whole = PARTS[hole.part], write
+            write = lambda value: whole(take(value))  # noqa: E731 - a part is taken before it is written
+        return self._fields.index(hole.field), write
+
+    def _guarded(self, kind: Kind) -> Callable[[Any], str]:
+        """Keep a bare word from being taken for a fixed word of the phrase when it is read back."""
+        if not kind.bare:
+            return kind.write
+
+        def write(value: Any) -> str:
+            text = kind.write(value)
+            if not self._reserved.fullmatch(text):
+                raise Unspellable(f"{text!r} is a word of the statement itself")
+            return text
+
+        return write
