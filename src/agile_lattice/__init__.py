@@ -1,1 +1,44 @@
-"""One intent. Every syntax. Proven the same."""
+"""One intent. Every syntax. Proven the same.
+
+    import agile_lattice as al
+
+    network = al.load("intent/")
+    for finding in al.check(network): ...
+    for text in al.render(network.device("quay-edge")): ...
+    capture = al.read("quay-edge", ["iproute2", "nftables"], {"nftables.nft": text})
+    for difference in al.compare(network.device("quay-edge"), capture).differences: ...
+
+Nothing is imported before it is used.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from agile_lattice.checks import findings as check
+    from agile_lattice.compare.comparing import compare
+    from agile_lattice.dialects import read_device as read
+    from agile_lattice.dialects import render_device as render
+    from agile_lattice.notation.loading import load, loads
+    from agile_lattice.notation.writing import write
+
+__all__ = ["check", "compare", "load", "loads", "read", "render", "write"]
+
+_HOMES = {
+    "check": ("agile_lattice.checks", "findings"),
+    "compare": ("agile_lattice.compare.comparing", "compare"),
+    "load": ("agile_lattice.notation.loading", "load"),
+    "loads": ("agile_lattice.notation.loading", "loads"),
+    "read": ("agile_lattice.dialects", "read_device"),
+    "render": ("agile_lattice.dialects", "render_device"),
+    "write": ("agile_lattice.notation.writing", "write"),
+}
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOMES:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    module, attribute = _HOMES[name]
+    return getattr(import_module(module), attribute)

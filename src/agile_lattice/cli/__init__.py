@@ -1,1 +1,1 @@
-""""""
+"""The command `lattice`: thin. It parses, calls, shows, returns a code."""

@@ -1,1 +1,1 @@
-""""""
+"""Differences between intent and device, and what they mean."""

@@ -23,12 +23,14 @@ class Rendered(msgspec.Struct, frozen=True):
     Attributes:
         device: The device's name.
         dialect: The dialect's name.
-        sections: What the text carries.
+        file: What the text is called in a folder.
+        sections: What it carries.
         text: The whole text, ending in a line break.
     """
 
     device: str
     dialect: str
+    file: str
     sections: tuple[Section, ...]
     text: str
 
@@ -52,7 +54,8 @@ def render_device(device: Device) -> list[Rendered]:
         if not sections:
             continue
         try:
-            rendered.append(Rendered(device.name, name, sections, render_facts(speaker, wanted)))
+            text = render_facts(speaker, wanted)
+            rendered.append(Rendered(device.name, name, speaker.forms[0].file, sections, text))
         except Refusals as error:
             refusals += error.refusals
     for kind, members in facts.items():
@@ -70,7 +73,7 @@ def read_device(name: str, speaks: Sequence[str], texts: Mapping[str, str] | Ite
 
     Args:
         name: The device's name; empty to take the one that a text gives.
-        speaks: The dialects that the texts can be in; each text is read in the one that understands most of it.
+        speaks: The dialects that the texts can be in; each is read in the one that understands most.
         texts: File name and text of each.
 
     Raises:

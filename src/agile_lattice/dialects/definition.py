@@ -15,6 +15,7 @@
 
     [[forms]]                                      # the first is written, all are read
     name = "configuration"
+    file = "frr.conf"                              # what the text is called when it is written to a folder
     carries = ["interfaces", "routes"]             # sections that a text in this form speaks of
     surface = {kind = "indent", comment = "!"}     # see `surfaces`
     before = ["..."]                               # statements written first, and passed over in reading
@@ -92,13 +93,20 @@ class Block(msgspec.Struct, frozen=True):
 
 
 class Form(msgspec.Struct, frozen=True):
-    """One kind of text that a dialect speaks."""
+    """One kind of text that a dialect speaks.
+
+    Attributes:
+        carries: The sections that a text in this form speaks of.
+        before: Statements that are written first, and passed over in reading.
+        file: What the text is called in a folder; empty for a form that is only read.
+    """
 
     name: str
     carries: tuple[Section, ...]
     surface: Surface
     before: tuple[str, ...]
     block: Block
+    file: str
 
 
 class Dialect(msgspec.Struct, frozen=True):
@@ -129,6 +137,7 @@ class _FormText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     surface: Surface
     phrases: str
     before: tuple[str, ...] = ()
+    file: str = ""
 
 
 class _DialectText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -169,7 +178,7 @@ def parse_dialect(text: str, file: str) -> Dialect:
         start = text[: text.index(form.phrases)].count("\n")
         builder = _Builder(file, start, kinds, raw.parts)
         block = builder.block(list(_indented(form.phrases)), None)
-        forms.append(Form(form.name, form.carries, form.surface, form.before, block))
+        forms.append(Form(form.name, form.carries, form.surface, form.before, block, form.file))
     return Dialect(raw.dialect, raw.title, tuple(forms), raw.passes, raw.cannot, file)
 
 
@@ -232,9 +241,7 @@ class _Builder:
         phrases = tuple(self.phrase(line, owner) for line in lines)
         words = {phrase.pattern.first for phrase in phrases} - {""}
         loose = tuple(phrase for phrase in phrases if not phrase.pattern.first)
-        by_word = {
-            word: tuple(phrase for phrase in phrases if phrase.pattern.first in ("", word)) for word in words
-        }
+        by_word = {word: tuple(phrase for phrase in phrases if phrase.pattern.first in ("", word)) for word in words}
         return Block(phrases, by_word, loose)
 
     def phrase(self, line: _Line, owner: FactType | None) -> Phrase:

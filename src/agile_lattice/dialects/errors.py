@@ -63,7 +63,13 @@ class Refusal(DialectError):
     """
 
     def __init__(self, dialect: str, subject: str, field: str, place: Place, reason: str) -> None:
-        self.dialect, self.subject, self.field, self.place, self.reason = dialect, subject, field, place, reason
+        self.dialect, self.subject, self.field, self.place, self.reason = (
+            dialect,
+            subject,
+            field,
+            place,
+            reason,
+        )
         super().__init__(dialect, subject, field, place, reason)
 
     def __str__(self) -> str:

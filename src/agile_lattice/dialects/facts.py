@@ -173,4 +173,7 @@ def combine(fields: dict[str, Any]) -> None:
         fields[field] = Prefix(address.family, address.value, length)
 
 
-PARTS: dict[str, Callable[[Any], Any]] = {"ip": lambda prefix: prefix.address, "length": lambda prefix: prefix.length}
+PARTS: dict[str, Callable[[Any], Any]] = {
+    "ip": lambda prefix: prefix.address,
+    "length": lambda prefix: prefix.length,
+}

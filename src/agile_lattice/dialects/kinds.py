@@ -20,7 +20,7 @@ from typing import Any
 
 import msgspec
 
-from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix, spell_span
+from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix, spell_range, spell_span
 from agile_lattice.intent.model import spell_ports
 from agile_lattice.intent.spans import Span, Spans, merged, minus
 
@@ -187,24 +187,28 @@ def _host_kind(family: int, pattern: str) -> Kind:
         return str(value.address)
 
     return Kind(
-        f"host{family}", pattern, lambda text: Prefix.host(Address.parse(text)), write, lambda trait: trait == family
+        f"host{family}",
+        pattern,
+        lambda text: Prefix.host(Address.parse(text)),
+        write,
+        lambda trait: trait == family,
     )
 
 
-def _span_kind(family: int, pattern: str) -> Kind:
+def _span_kind(name: str, family: int, pattern: str, spell: Callable[[int, Span], str]) -> Kind:
     @lru_cache(CACHED)
     def read(text: str) -> AddressSet:
         return AddressSet.parse(text)
 
     @lru_cache(CACHED)
     def write(value: AddressSet) -> str:
-        return spell_span(family, value.spans[0])
+        return spell(family, value.spans[0])
 
     def scatter(value: AddressSet) -> list[AddressSet]:
         return [AddressSet(family, (span,)) for span in value.spans]
 
     return Kind(
-        f"span{family}", rf"{pattern}(?:/[0-9]{{1,3}}|-{pattern})?", read, write,
+        name, rf"{pattern}(?:/[0-9]{{1,3}}|-{pattern})?", read, write,
         lambda trait: bool(trait == (family, False)), lambda members: AddressSet.of(*members), scatter,
     )  # fmt: skip
 
@@ -258,7 +262,8 @@ BASE: dict[str, Kind] = {
         _prefix_kind(6, _IPV6),
         _host_kind(4, _IPV4),
         _host_kind(6, _IPV6),
-        _span_kind(4, _IPV4),
+        _span_kind("span4", 4, _IPV4, spell_span),
+        _span_kind("range4", 4, _IPV4, spell_range),
         _complement_kind(4, _IPV4),
         Kind(
             "ports", r"[0-9]{1,5}(?:-[0-9]{1,5})?", lru_cache(CACHED)(_read_ports),

@@ -92,8 +92,7 @@ class _Compiler:
     def run(self, body: tuple[Element, ...], space: str) -> str:
         """Compile elements of which the first stands behind `space`, whatever it says itself."""
         return "".join(
-            self.element(each, space if index == 0 else "" if each.glued else SPACE)
-            for index, each in enumerate(body)
+            self.element(each, space if index == 0 else "" if each.glued else SPACE) for index, each in enumerate(body)
         )
 
     def element(self, element: Element, space: str) -> str:

@@ -15,6 +15,7 @@ from agile_lattice.dialects.facts import FACTS, Fact, FactType
 from agile_lattice.dialects.passes import PASSES, Facts
 from agile_lattice.dialects.shapes import UnspellableField
 from agile_lattice.dialects.surfaces import Statement
+from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import NOWHERE
 
 
@@ -73,7 +74,9 @@ class _Writer:
         self, phrase: Phrase, owner: FactType | None, values: tuple[Any, ...], fields: dict[str, Any]
     ) -> Iterator[Statement]:
         """Write a statement that adds to the enclosing fact, or a block that only holds others."""
-        traits = tuple(trait(value) for trait, value in zip(owner.traits.values(), values, strict=False)) if owner else ()
+        traits = (
+            tuple(trait(value) for trait, value in zip(owner.traits.values(), values, strict=False)) if owner else ()
+        )
         shape = phrase.shapes.of(traits)
         if shape is None or (owner is not None and not shape.fields):
             return
@@ -167,10 +170,10 @@ class _Writer:
         place = getattr(fact, "place", NOWHERE).at(*keys)
         self.refusals.append(Refusal(self.dialect.name, kind.describe(fact), ".".join(keys), place, reason))
 
-    def refuse_unwritten(self, sections: Iterable[str]) -> None:
+    def refuse_unwritten(self, sections: Iterable[Section]) -> None:
         """Refuse facts that no block had a place for."""
         for name, kind in FACTS.items():
             members = self.facts.get(name, [])
-            if kind.section in sections and self.written[name] < len(members):
+            if kind.section is not None and kind.section in sections and self.written[name] < len(members):
                 for fact in members[self.written[name] :]:
                     self.refuse(kind, fact, "", "no block of this dialect has a place for it")

@@ -21,7 +21,6 @@ import msgspec
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.intent.places import Place
 
-
 ENTRY = "-"
 
 
@@ -149,9 +148,11 @@ class Surface(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
                 here.extend([Statement(part, start) for part in _semicolons(text)])
         if len(stack) > 1 or pending:
             opened = stack[-1][0]
-            line = opened.line if opened and not pending else pending_line
+            at = opened.line if opened and not pending else pending_line
             raise CaptureError(
-                Place(file, line), "the block opened here is never closed", "The text breaks off: capture it again."
+                Place(file, at),
+                "the block opened here is never closed",
+                "The text breaks off: capture it again.",
             )
         return root
 
@@ -193,18 +194,18 @@ def _parse_document(text: str, file: str) -> list[Statement]:
     start = len(text) - len(text.lstrip())
     if text[start : start + 1] != "[":
         raise CaptureError(Place(file, 1), "this is not a JSON list")
-    statements = []
-    at, line, counted = start + 1, 1, 0
+    statements: list[Statement] = []
+    at = start + 1
+    lines = _Lines(text)
     try:
         while True:
             at = _skip(text, at)
             if text[at : at + 1] == "]" and not statements:
                 break  # an empty list
-            line += text.count("\n", counted, at)
-            counted = at
+            lines.to(at)
             item, at = decoder.raw_decode(text, at)
             if item != {}:  # ip prints one for each entry that it filtered out
-                statements.append(_member(ENTRY, item, line) if isinstance(item, dict | list) else Statement(str(item), line))
+                statements.append(_item(item, lines))
             at = _skip(text, at)
             if text[at : at + 1] == "]":
                 break
@@ -218,7 +219,7 @@ def _parse_document(text: str, file: str) -> list[Statement]:
             Place(file, error.lineno), f"not well-formed JSON: {error.msg}", "It may be cut off: capture it again."
         ) from None
     except RecursionError:
-        raise CaptureError(Place(file, line), "the document nests too deeply") from None
+        raise CaptureError(Place(file, lines.line), "the document nests too deeply") from None
     return statements
 
 
@@ -230,15 +231,40 @@ def _skip(text: str, at: int) -> int:
     return found.end() if found else at
 
 
-def _member(key: str, value: Any, line: int) -> Statement:
+class _Lines:
+    """Counts lines along a JSON text: members stand in it in the order in which they were decoded."""
+
+    def __init__(self, text: str) -> None:
+        self.text, self.at, self.line = text, 0, 1
+
+    def to(self, at: int) -> int:
+        """Go to an offset; return its line."""
+        if at > self.at:
+            self.line += self.text.count("\n", self.at, at)
+            self.at = at
+        return self.line
+
+    def key(self, key: str) -> int:
+        """Go to the next place where a key is written; return its line."""
+        return self.to(self.text.find(json.dumps(key), self.at) + 1)
+
+
+def _item(value: Any, lines: _Lines) -> Statement:
+    """Make a statement of a list's item: objects and lists become entries."""
     if isinstance(value, dict):
-        return Statement(key, line, [_member(str(name), each, line) for name, each in value.items()])
+        members = [_member(str(key), each, lines) for key, each in value.items()]
+        return Statement(ENTRY, members[0].line if members else lines.line, members)
     if isinstance(value, list):
-        children = [
-            _member(ENTRY, each, line) if isinstance(each, dict | list) else Statement(_scalar(each), line)
-            for each in value
-        ]
-        return Statement(key, line, children)
+        return Statement(ENTRY, lines.line, [_item(each, lines) for each in value])
+    return Statement(_scalar(value), lines.line)
+
+
+def _member(key: str, value: Any, lines: _Lines) -> Statement:
+    line = lines.key(key)
+    if isinstance(value, dict):
+        return Statement(key, line, [_member(str(name), each, lines) for name, each in value.items()])
+    if isinstance(value, list):
+        return Statement(key, line, [_item(each, lines) for each in value])
     return Statement(f"{key} {_scalar(value)}", line)
 
 

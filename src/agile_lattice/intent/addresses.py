@@ -207,4 +207,10 @@ def spell_span(family: int, span: Span) -> str:
     size = last - first + 1
     if size & (size - 1) == 0 and first % size == 0:
         return f"{spell_value(family, first)}/{BITS[family] - size.bit_length() + 1}"
-    return f"{spell_value(family, first)}-{spell_value(family, last)}"
+    return spell_range(family, span)
+
+
+def spell_range(family: int, span: Span) -> str:
+    """Write a span as an address, or as `first-last`."""
+    first, last = span
+    return spell_value(family, first) if first == last else f"{spell_value(family, first)}-{spell_value(family, last)}"

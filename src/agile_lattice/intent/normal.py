@@ -15,7 +15,7 @@ What it settles, each because two spellings mean the same:
 from __future__ import annotations
 
 from collections.abc import Iterable
-from functools import lru_cache
+from functools import cache
 
 from msgspec.structs import replace
 
@@ -141,7 +141,7 @@ def normal_routes(routes: Iterable[Route], interfaces: Iterable[Interface]) -> t
     """Return the routes without doubles, sorted, each with the egress interface its next hop implies."""
     interfaces = tuple(interfaces)
 
-    @lru_cache(maxsize=None)
+    @cache
     def egress(via: Address) -> str | None:
         return next((one.name for one in interfaces if one.subnet_of(via)), None)
 

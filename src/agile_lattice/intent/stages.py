@@ -30,7 +30,7 @@ from agile_lattice.intent.model import (
     union_of_services,
 )
 from agile_lattice.intent.places import NOWHERE, Place
-from agile_lattice.intent.spans import Spans
+from agile_lattice.intent.spans import Spans, covers, meet
 
 Stage = Literal["arrival", "departure"]
 Verdict = Literal["keep", "rewrite", "egress"]
@@ -73,7 +73,15 @@ def _rules_of(one: Translation) -> list[Rule]:
     if isinstance(one, Static):
         outside, inside = AddressSet.of(one.external), AddressSet.of(one.internal)
         return [
-            Rule("arrival", "rewrite", one.facing, destination=outside, to=inside, name=one.name, place=one.place),
+            Rule(
+                "arrival",
+                "rewrite",
+                one.facing,
+                destination=outside,
+                to=inside,
+                name=one.name,
+                place=one.place,
+            ),
             Rule("departure", "rewrite", None, one.facing, inside, to=outside, name=one.name, place=one.place),
         ]
     if isinstance(one, Publish):
@@ -92,7 +100,14 @@ def _rules_of(one: Translation) -> list[Rule]:
     rules: list[Rule] = []
     for stage in _exempt_stages(one):
         rule = Rule(
-            stage, "keep", one.arrives, one.leaves, one.source, one.destination, name=one.name, place=one.place
+            stage,
+            "keep",
+            one.arrives,
+            one.leaves,
+            one.source,
+            one.destination,
+            name=one.name,
+            place=one.place,
         )
         rules += _per_protocol(rule, one.services)
     return rules
@@ -241,9 +256,7 @@ def _on_arrival(each: _Merged) -> Translation:
     external = rule.destination.single if rule.destination else None
     internal = rule.to.single if rule.to else None
     assert external is not None and internal is not None  # `_has_word` lets no other rule pass
-    return Publish(
-        external, internal, rule.name, rule.arrives, rule.source, each.services, rule.to_port, rule.place
-    )
+    return Publish(external, internal, rule.name, rule.arrives, rule.source, each.services, rule.to_port, rule.place)
 
 
 def _on_departure(each: _Merged) -> Translation:
@@ -268,6 +281,46 @@ def _two_way(each: _Merged) -> Translation:
 
 def _exempt(each: _Merged, at: Literal["arrival", "departure", "both"]) -> Exempt:
     rule = each.rule
-    return Exempt(
-        rule.name, rule.arrives, rule.leaves, rule.source, rule.destination, each.services, at, rule.place
+    return Exempt(rule.name, rule.arrives, rule.leaves, rule.source, rule.destination, each.services, at, rule.place)
+
+
+def overlap(left: Rule, right: Rule) -> bool:
+    """Tell whether some packet matches both rules of a stage."""
+    return (
+        left.stage == right.stage
+        and _sides_meet(left.arrives, right.arrives)
+        and _sides_meet(left.leaves, right.leaves)
+        and _sets_meet(left.source, right.source)
+        and _sets_meet(left.destination, right.destination)
+        and (left.protocol is None or right.protocol is None or left.protocol == right.protocol)
+        and (left.ports is None or right.ports is None or bool(meet(left.ports, right.ports)))
     )
+
+
+def takes_all(earlier: Rule, later: Rule) -> bool:
+    """Tell whether every packet that matches `later` matches `earlier`, of the same stage, too."""
+    return (
+        earlier.stage == later.stage
+        and _side_within(later.arrives, earlier.arrives)
+        and _side_within(later.leaves, earlier.leaves)
+        and _set_within(later.source, earlier.source)
+        and _set_within(later.destination, earlier.destination)
+        and (earlier.protocol is None or earlier.protocol == later.protocol)
+        and (earlier.ports is None or (later.ports is not None and covers(earlier.ports, later.ports)))
+    )
+
+
+def _sides_meet(left: tuple[str, ...] | None, right: tuple[str, ...] | None) -> bool:
+    return left is None or right is None or not set(left).isdisjoint(right)
+
+
+def _sets_meet(left: AddressSet | None, right: AddressSet | None) -> bool:
+    return left is None or right is None or bool(meet(left.spans, right.spans))
+
+
+def _side_within(inner: tuple[str, ...] | None, outer: tuple[str, ...] | None) -> bool:
+    return outer is None or (inner is not None and set(inner) <= set(outer))
+
+
+def _set_within(inner: AddressSet | None, outer: AddressSet | None) -> bool:
+    return outer is None or (inner is not None and covers(outer.spans, inner.spans))

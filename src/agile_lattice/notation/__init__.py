@@ -1,1 +1,1 @@
-""""""
+"""Intent files <-> the model, with line numbers; the JSON Schema."""

@@ -100,7 +100,10 @@ def _words_for(
     if kind == "value_error":
         return at + str(context["error"]), ""
     if kind == "string_pattern_mismatch":
-        return f"{at}{value!r} cannot be used as a name here", "Use letters, digits, dots, dashes and underscores."
+        return (
+            f"{at}{value!r} cannot be used as a name here",
+            "Use letters, digits, dots, dashes and underscores.",
+        )
     if kind == "literal_error":
         return f"{at}{value!r} is not known here", f"Expected {context['expected']}."
     expected = message.replace("Input should be ", "expected ", 1).replace("dictionary", "mapping of keys")

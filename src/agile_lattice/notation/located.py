@@ -69,7 +69,9 @@ def parse(text: str, file: str) -> tuple[Data, Place]:
         mark = error.problem_mark or error.context_mark
         line = mark.line + 1 if mark else 0
         what = " ".join(part for part in (error.context, error.problem) if part)
-        raise fail(Place(file, line), f"not well-formed YAML: {what}", "Look at indentation, quotes and brackets.") from None
+        raise fail(
+            Place(file, line), f"not well-formed YAML: {what}", "Look at indentation, quotes and brackets."
+        ) from None
     except yaml.YAMLError as error:
         raise fail(Place(file), f"not well-formed YAML: {error}") from None
     if root is None:

@@ -112,9 +112,7 @@ def _parse_ports(text: str, place: Place) -> Span:
     return low, high
 
 
-def _expanded(
-    words: Iterable[str], groups: Mapping[str, Entry[list[str]]], place: Place
-) -> list[tuple[str, Place]]:
+def _expanded(words: Iterable[str], groups: Mapping[str, Entry[list[str]]], place: Place) -> list[tuple[str, Place]]:
     """Replace names of groups by their members, however deep, each with the place where it is written."""
     result: list[tuple[str, Place]] = []
 

@@ -25,7 +25,13 @@ from agile_lattice.intent.model import (
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import Fault, NotationError, fail
 from agile_lattice.notation.naming import Entry, Names
-from agile_lattice.notation.shapes import DeviceShape, IntentShape, InterfaceShape, RouteShape, TranslationShape
+from agile_lattice.notation.shapes import (
+    DeviceShape,
+    IntentShape,
+    InterfaceShape,
+    RouteShape,
+    TranslationShape,
+)
 
 P = ParamSpec("P")
 T = TypeVar("T")
@@ -93,7 +99,11 @@ class _Resolver:
         for name, device in shape.devices.items():
             at = place.at("devices", name)
             if name in self.devices:
-                raise fail(at, f"the device {name!r} is described twice; first in {self.devices[name][1]}", "Keep one.")
+                raise fail(
+                    at,
+                    f"the device {name!r} is described twice; first in {self.devices[name][1]}",
+                    "Keep one.",
+                )
             self.devices[name] = (device, at)
 
     def device(self, name: str, shape: DeviceShape, place: Place) -> Device:
@@ -108,9 +118,7 @@ class _Resolver:
         for index, one in enumerate(shape.translations):
             translations += self.trying(self.translation, one, sides, place.at("translations", index))
         _named_once(translations, self.faults)
-        return Device(
-            name, tuple(shape.speaks), tuple(interfaces), tuple(routes), tuple(translations), None, place
-        )
+        return Device(name, tuple(shape.speaks), tuple(interfaces), tuple(routes), tuple(translations), None, place)
 
     def interface(self, name: str, shape: InterfaceShape, place: Place) -> Interface:
         if shape.zone and shape.zone not in self.zones:
@@ -222,7 +230,11 @@ def _named_once(translations: Iterable[Translation], faults: list[Fault]) -> Non
     for one in translations:
         if one.name and one.name in seen:
             faults.append(
-                Fault(one.place, f"the translation {one.name!r} comes twice; first in {seen[one.name]}", "Rename one.")
+                Fault(
+                    one.place,
+                    f"the translation {one.name!r} comes twice; first in {seen[one.name]}",
+                    "Rename one.",
+                )
             )
         seen.setdefault(one.name, one.place)
 

@@ -21,7 +21,6 @@ from pydantic import (
     WithJsonSchema,
     model_validator,
 )
-
 from pydantic_core import CoreSchema
 
 from agile_lattice.intent.addresses import Address, Prefix
@@ -48,7 +47,9 @@ def _listed(value: object) -> object:
 
 def _printable(value: object) -> object:
     if isinstance(value, str) and not value.isprintable():
-        raise ValueError("the text holds a line break or another control character, which could smuggle in configuration")
+        raise ValueError(
+            "the text holds a line break or another control character, which could smuggle in configuration"
+        )
     return value
 
 
@@ -68,7 +69,9 @@ Destination = Annotated[
     WithJsonSchema({"anyOf": [{"const": "default"}, {"type": "string", "pattern": PREFIX}]}),
 ]
 Name = Annotated[
-    str, BeforeValidator(_printable), StringConstraints(max_length=63, pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]*$")
+    str,
+    BeforeValidator(_printable),
+    StringConstraints(max_length=63, pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]*$"),
 ]
 RuleName = Annotated[str, BeforeValidator(_printable), StringConstraints(min_length=1, max_length=120)]
 Word = Annotated[str, BeforeValidator(_printable), StringConstraints(min_length=1, max_length=100)]
@@ -178,7 +181,7 @@ class TranslationShape(Shape):
         said = [kind for kind in kinds if getattr(self, kind) is not None]
         if len(said) != 1:
             raise ValueError(
-                "a translation is one of `exempt: true`, `publish: ADDRESS`, `static: ADDRESS` and `source-becomes: ...`"
+                "a translation is one of `exempt: true`, `publish: ADDRESS`, `static: ADDRESS`, `source-becomes: ...`"
             )
         [kind] = said
         for field in sorted(self.model_fields_set - kinds[kind] - {"name", kind}):

@@ -1,1 +1,1 @@
-""""""
+"""Terminal views: the only room that knows colours."""

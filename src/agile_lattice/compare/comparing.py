@@ -1,0 +1,151 @@
+"""A device held against its intent, section by section."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from typing import Any
+
+from msgspec.structs import replace
+
+from agile_lattice.compare.differences import (
+    Comparison,
+    Difference,
+    Field,
+    change_of,
+    field_differences,
+    paired,
+    weigh,
+)
+from agile_lattice.compare.translations import translation_differences
+from agile_lattice.dialects.assembly import Capture
+from agile_lattice.intent.addresses import AddressSet, Prefix
+from agile_lattice.intent.model import SECTIONS, Answer, Device, Interface, Route, Section
+from agile_lattice.intent.normal import normal, normal_routes
+from agile_lattice.intent.places import NOWHERE, Place
+from agile_lattice.intent.spans import minus
+from agile_lattice.notation.writing import route_data
+
+
+def compare(intent: Device, capture: Capture) -> Comparison:
+    """Hold what was read of a device against its intent.
+
+    Args:
+        intent: The device as it should be.
+        capture: The device as it is; sections that its texts do not speak of are not compared.
+    """
+    there = capture.device
+    if "interfaces" not in capture.sections:
+        there = replace(there, interfaces=intent.interfaces)
+    wanted, found = normal(intent), normal(there)
+    differences: list[Difference] = []
+    if "interfaces" in capture.sections:
+        differences += _interfaces(intent, wanted, there, found)
+    if "answers" in capture.sections and "translations" in capture.sections:
+        differences += _answers(wanted.answers or (), found.answers or ())
+    if "routes" in capture.sections:
+        differences += _routes(wanted.routes, normal_routes(there.routes, found.interfaces))
+    if "translations" in capture.sections:
+        differences += translation_differences(wanted.translations, found.translations)
+    unseen = tuple(section for section in SECTIONS if section not in capture.sections and _speaks_of(wanted, section))
+    return Comparison(intent.name, tuple(differences), capture.leftovers, unseen)
+
+
+def _speaks_of(device: Device, section: Section) -> bool:
+    return bool(getattr(device, section))
+
+
+def _interfaces(intent: Device, wanted: Device, there: Device, found: Device) -> Iterator[Difference]:
+    here = {each.name: each for each in wanted.interfaces}
+    real = {each.name: each for each in found.interfaces}
+    places = _address_places(intent.interfaces), _address_places(there.interfaces)
+    for name in dict.fromkeys([*(each.name for each in intent.interfaces), *real]):
+        left, right = here.get(name), real.get(name)
+        subject = f"interface {name}"
+        if right is None and left is not None:
+            yield Difference("missing", "interfaces", subject, "open", intent=left.place)
+        elif left is None and right is not None:
+            if not (right.loopback and not right.addresses):  # every system has one
+                yield Difference("extra", "interfaces", subject, "open", device=right.place)
+        elif left is not None and right is not None:
+            fields = field_differences(_settings(left), _settings(right))
+            if fields:
+                first = fields[0].name
+                yield Difference(
+                    "differs", "interfaces", subject, weigh(fields), fields, "",
+                    left.place.at(first), right.place.at(first),
+                )  # fmt: skip
+            yield from _addresses(left, right, *places)
+
+
+def _settings(one: Interface) -> dict[str, Any]:
+    return {"enabled": one.enabled, "mtu": one.mtu, "description": one.description or None}
+
+
+def _address_places(interfaces: Iterable[Interface]) -> dict[tuple[str, Prefix], Place]:
+    return {
+        (one.name, address): one.place.at("loopback" if one.loopback else "address", index)
+        for one in interfaces
+        for index, address in enumerate(one.addresses)
+    }
+
+
+def _addresses(
+    left: Interface,
+    right: Interface,
+    intended: Mapping[tuple[str, Prefix], Place],
+    real: Mapping[tuple[str, Prefix], Place],
+) -> Iterator[Difference]:
+    def place(address: Prefix | None, places: Mapping[tuple[str, Prefix], Place]) -> Place:
+        return places.get((left.name, address), NOWHERE) if address else NOWHERE
+
+    missing = [each for each in left.addresses if each not in right.addresses]
+    extra = [each for each in right.addresses if each not in left.addresses]
+    pairs = paired(missing, extra, lambda each: (each.family, each.value))
+    pairs += paired(missing, extra, lambda each: each.family, alone=True)
+    for one, other in [*pairs, *((each, None) for each in missing), *((None, each) for each in extra)]:
+        fields = (Field("address", str(one), str(other)),) if one and other else ()
+        subject = f"address {one or other} on {left.name}"
+        yield Difference(
+            change_of(one, other),
+            "interfaces",
+            subject,
+            "open",
+            fields,
+            "",
+            place(one, intended),
+            place(other, real),
+        )
+
+
+def _answers(wanted: Iterable[Answer], found: Iterable[Answer]) -> Iterator[Difference]:
+    here, real = {each.interface: each for each in wanted}, {each.interface: each for each in found}
+    for interface in dict.fromkeys([*here, *real]):
+        left, right = here.get(interface), real.get(interface)
+        for one, other, change in ((left, right, "missing"), (right, left, "extra")):
+            spans = minus(one.addresses.spans, other.addresses.spans if other else ()) if one else ()
+            for prefix in AddressSet(4, spans).prefixes() if one else ():
+                subject = f"answering for {prefix.address if prefix.is_host else prefix} on {interface}"
+                place = one.place.at(str(prefix)) if one else NOWHERE
+                if change == "missing":
+                    note = "neighbours that ask for it get no answer (ARP)"
+                    yield Difference("missing", "answers", subject, "open", (), note, intent=place)
+                else:
+                    yield Difference("extra", "answers", subject, "open", (), "", device=place)
+
+
+def _routes(wanted: Iterable[Route], found: Iterable[Route]) -> Iterator[Difference]:
+    missing, extra = list(wanted), list(found)
+    paired(missing, extra, lambda each: each)
+    pairs = paired(missing, extra, lambda each: (each.to, each.via, each.interface, each.discard))
+    pairs += paired(missing, extra, lambda each: (each.to, each.distance), alone=True)
+    pairs += paired(missing, extra, lambda each: each.to, alone=True)
+    for one, other in [*pairs, *((each, None) for each in missing), *((None, each) for each in extra)]:
+        route = one or other
+        assert route is not None
+        fields = field_differences(route_data(one), route_data(other)) if one and other else ()
+        first = fields[0].name if fields else ""
+        way = f" via {route.via}" if route.via and not fields else ""
+        yield Difference(
+            change_of(one, other), "routes", f"route {route.to}{way}", "open", fields, "",
+            one.place.at(first) if one else NOWHERE, other.place if other else NOWHERE,
+        )  # fmt: skip

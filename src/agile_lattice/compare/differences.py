@@ -1,0 +1,130 @@
+"""What a difference is: frozen values, and how two lists of objects are paired."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any, Literal, TypeVar
+
+import msgspec
+
+from agile_lattice.dialects.reading import Leftover
+from agile_lattice.intent.model import Section
+from agile_lattice.intent.places import NOWHERE, Place
+
+T = TypeVar("T")
+Change = Literal["missing", "extra", "differs", "moved"]
+Weight = Literal["cosmetic", "descriptive", "open"]
+REMARKS = frozenset({"description", "name"})
+
+
+class Field(msgspec.Struct, frozen=True):
+    """One field that differs, with both values in the words of the notation; `""` for none."""
+
+    name: str
+    intent: str
+    device: str
+
+
+class Difference(msgspec.Struct, frozen=True):
+    """One object that differs.
+
+    Attributes:
+        change: `missing` on the device, `extra` on the device, `differs`, or `moved` in an ordered list.
+        section: The section of the device that it belongs to.
+        subject: The object, in words.
+        fields: What differs, if the object is on both sides.
+        weight: `cosmetic` if no packet can notice it, `descriptive` if it is a name or a remark only,
+            `open` if it may change what happens to packets.
+        note: What else there is to say.
+        intent, device: Where it is written; a place without a line is a side that does not have it.
+    """
+
+    change: Change
+    section: Section
+    subject: str
+    weight: Weight
+    fields: tuple[Field, ...] = ()
+    note: str = ""
+    intent: Place = NOWHERE
+    device: Place = NOWHERE
+
+
+class Comparison(msgspec.Struct, frozen=True):
+    """A device held against its intent.
+
+    Attributes:
+        device: The device's name.
+        differences: What differs, in the order of the sections.
+        leftovers: Lines of the configuration that were not understood.
+        unseen: Sections of which the configuration texts do not speak; nothing is known of them.
+    """
+
+    device: str
+    differences: tuple[Difference, ...]
+    leftovers: tuple[Leftover, ...]
+    unseen: tuple[Section, ...]
+
+    @property
+    def same(self) -> bool:
+        """Whether there is nothing to report."""
+        return not self.differences and not self.leftovers
+
+
+def text_of(value: Any) -> str:
+    """Write plain data of the notation as one short text."""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        return ", ".join(str(each) for each in value)
+    if isinstance(value, dict):
+        return ", ".join(f"{key} {each}" for key, each in value.items())
+    return "" if value is None else str(value)
+
+
+def field_differences(intent: Mapping[str, Any], device: Mapping[str, Any]) -> tuple[Field, ...]:
+    """Return the fields in which two objects differ, in the order in which the notation has them."""
+    names = dict.fromkeys([*intent, *device])
+    return tuple(
+        Field(name, text_of(intent.get(name)), text_of(device.get(name)))
+        for name in names
+        if intent.get(name) != device.get(name)
+    )
+
+
+def weigh(fields: Iterable[Field]) -> Weight:
+    """Tell whether fields are remarks only."""
+    return "descriptive" if all(field.name in REMARKS for field in fields) else "open"
+
+
+def change_of(intent: object | None, device: object | None) -> Change:
+    """Tell what it means that an object is on one side, or on both."""
+    if intent is not None and device is not None:
+        return "differs"
+    return "missing" if intent is not None else "extra"
+
+
+def paired(left: list[T], right: list[T], key: Callable[[T], object], alone: bool = False) -> list[tuple[T, T]]:
+    """Take out of two lists the objects that answer to the same key, in pairs.
+
+    Args:
+        left: Objects of the intent; those that are paired are removed.
+        right: Objects of the device; likewise.
+        key: What two objects have in common if they are the same one.
+        alone: Pair only what is the only one of its key on both sides.
+    """
+    waiting: dict[object, list[T]] = defaultdict(list)
+    asking: dict[object, int] = defaultdict(int)
+    for each in right:
+        waiting[key(each)].append(each)
+    for each in left:
+        asking[key(each)] += 1
+    pairs = []
+    for each in list(left):
+        others = waiting[key(each)]
+        if others and not (alone and (len(others) > 1 or asking[key(each)] > 1)):
+            pairs.append((each, others.pop(0)))
+    used = {id(one) for one, _ in pairs}, {id(other) for _, other in pairs}
+    left[:] = [each for each in left if id(each) not in used[0]]
+    right[:] = [each for each in right if id(each) not in used[1]]
+    return pairs

@@ -1,0 +1,131 @@
+"""Generated devices: what an engineer could write, and a good deal that nobody would."""
+
+from __future__ import annotations
+
+from hypothesis import strategies as st
+
+from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
+from agile_lattice.intent.model import (
+    Device,
+    Dynamic,
+    Exempt,
+    Interface,
+    Publish,
+    Route,
+    Service,
+    Static,
+    Translation,
+    union_of_services,
+)
+from agile_lattice.intent.spans import merged
+
+NAMES = st.sampled_from(["wan0", "lan0", "lan1", "pier-7", "dmz.20", "e0", "metric", "up"])
+REMARKS = st.text(
+    st.characters(min_codepoint=33, max_codepoint=126) | st.sampled_from("äéß中"), min_size=1, max_size=12
+)
+TEXT = st.lists(REMARKS, min_size=1, max_size=4).map(" ".join)
+# A small universe, so that addresses meet, overlap and repeat.
+V4 = st.one_of(
+    st.integers(0xCB007100, 0xCB00711F),
+    st.integers(0x0A280A00, 0x0A280B20),
+    st.integers(0x01000000, 0xDFFFFFFF),
+)
+V6 = st.integers(0x20010DB8 << 96, (0x20010DB8 << 96) + 64) | st.integers(0x20010DB8 << 96, (0x20010DB9 << 96) - 1)
+
+
+def addresses(family: int) -> st.SearchStrategy[Address]:
+    return (V4 if family == 4 else V6).map(lambda value: Address(family, value))
+
+
+def prefixes(family: int, least: int = 0) -> st.SearchStrategy[Prefix]:
+    bits = BITS[family]
+    lengths = st.sampled_from([8, 16, 24, 28, 30, 31, 32] if family == 4 else [32, 48, 64, 127, 128]) | st.integers(
+        1, bits
+    )
+    return st.builds(lambda a, n: Prefix(family, a.value, max(n, least)), addresses(family), lengths)
+
+
+def networks(family: int) -> st.SearchStrategy[Prefix]:
+    return (prefixes(family) | st.just(Prefix(family, 0, 0))).map(lambda prefix: prefix.network)
+
+
+@st.composite
+def address_sets(draw: st.DrawFn) -> AddressSet:
+    spans = draw(st.lists(st.builds(lambda a, n: (a.value, min(a.value + n, 2**32 - 1)), addresses(4), st.sampled_from([0, 0, 1, 3, 9, 255])), min_size=1, max_size=3))  # fmt: skip
+    return AddressSet(4, merged(spans))
+
+
+@st.composite
+def services(draw: st.DrawFn) -> tuple[Service, ...]:
+    found = []
+    for protocol in draw(
+        st.lists(st.sampled_from(["tcp", "udp", "icmp", "sctp", "gre", "esp"]), min_size=1, max_size=3)
+    ):
+        ports = None
+        if protocol in ("tcp", "udp", "sctp") and draw(st.booleans()):
+            low = draw(st.sampled_from([22, 53, 80, 81, 443, 8000]) | st.integers(1, 60000))
+            ports = ((low, low + draw(st.sampled_from([0, 0, 1, 10]))),)
+        found.append(Service(protocol, ports))
+    return union_of_services(found)
+
+
+def interfaces(name: str) -> st.SearchStrategy[Interface]:
+    either = prefixes(4, 8) | prefixes(6, 8)
+    return st.builds(
+        Interface, st.just(name), st.lists(either, max_size=3, unique=True).map(tuple), st.just(False),
+        st.booleans(), st.none() | st.integers(1280, 9000), st.just("") | TEXT,
+    )  # fmt: skip
+
+
+def loopbacks() -> st.SearchStrategy[Interface]:
+    either = (addresses(4) | addresses(6)).map(Prefix.host)
+    return st.builds(Interface, st.just("lo"), st.lists(either, max_size=3, unique=True).map(tuple), st.just(True))
+
+
+@st.composite
+def routes(draw: st.DrawFn, names: list[str]) -> Route:
+    family = draw(st.sampled_from([4, 6]))
+    to, distance = draw(networks(family)), draw(st.just(1) | st.integers(1, 255))
+    if draw(st.integers(0, 4)) == 0:
+        return Route(to, None, None, draw(st.sampled_from(["blackhole", "unreachable"])), distance)
+    via = draw(st.none() | addresses(family)) if names else draw(addresses(family))
+    interface = draw(st.sampled_from(names)) if names and (via is None or draw(st.booleans())) else None
+    return Route(to, via, interface, None, distance)
+
+
+@st.composite
+def translations(draw: st.DrawFn, names: list[str]) -> Translation:
+    sides = st.none() | st.lists(st.sampled_from(names), min_size=1, max_size=2, unique=True).map(
+        lambda found: tuple(sorted(found))
+    )
+    side = sides if names else st.none()
+    name = draw(st.just("") | st.sampled_from(["a", "b", "c"]) | REMARKS)
+    maybe_set, maybe_services = st.none() | address_sets(), st.none() | services()
+    match draw(st.sampled_from(["exempt", "dynamic", "static", "publish"])):
+        case "exempt":
+            leaves = draw(side)
+            at = "departure" if leaves else draw(st.sampled_from(["both", "arrival", "departure"]))
+            return Exempt(name, draw(side), leaves, draw(maybe_set), draw(maybe_set), draw(maybe_services), at)
+        case "dynamic":
+            pool = draw(st.none() | address_sets().filter(lambda pool: len(pool.spans) == 1))
+            return Dynamic(name, draw(side), draw(side), draw(maybe_set), draw(maybe_set), draw(maybe_services), pool)
+        case "static":
+            return Static(draw(addresses(4)), draw(addresses(4)), name, draw(side))
+        case _:
+            offered = draw(maybe_services)
+            ported = offered is not None and all(each.ports for each in offered)
+            port = draw(st.none() | st.integers(1, 65535)) if ported else None
+            external, internal = draw(addresses(4)), draw(addresses(4))
+            return Publish(external, internal, name, draw(side), draw(maybe_set), offered, port)
+
+
+@st.composite
+def devices(draw: st.DrawFn, speaks: tuple[str, ...] = ("iproute2", "nftables")) -> Device:
+    names = draw(st.lists(NAMES, max_size=3, unique=True))
+    built = [draw(interfaces(name)) for name in names]
+    if draw(st.booleans()):
+        built.append(draw(loopbacks()))
+    return Device(
+        "quay", speaks, tuple(built), tuple(draw(st.lists(routes(names), max_size=5))),
+        tuple(draw(st.lists(translations(names), max_size=6))),
+    )  # fmt: skip
