@@ -63,7 +63,8 @@ def next_hop_off_link(network: Network) -> Iterator[Found]:
             )  # fmt: skip
         elif route.interface is not None and route.interface not in behind:
             yield Found(
-                route.place.at("interface"), subject, f"the next hop {via} is behind {behind[0]}, not {route.interface}",
+                route.place.at("interface"), subject,
+                    f"the next hop {via} is behind {behind[0]}, not {route.interface}",
                 f"Write `interface: {behind[0]}`, or leave it out.",
             )  # fmt: skip
 
@@ -87,7 +88,8 @@ def next_hop_own(network: Network) -> Iterator[Found]:
         for interface in device.interfaces:
             if route.via is not None and any(each.address == route.via for each in interface.addresses):
                 yield Found(
-                    route.place.at("via"), subject, f"the next hop {route.via} is {device.name}'s own address on {interface.name}",
+                    route.place.at("via"), subject,
+                    f"the next hop {route.via} is {device.name}'s own address on {interface.name}",
                     "Name the neighbour's address.",
                 )  # fmt: skip
 

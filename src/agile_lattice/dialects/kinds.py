@@ -268,7 +268,8 @@ BASE: dict[str, Kind] = {
         Kind(
             "ports", r"[0-9]{1,5}(?:-[0-9]{1,5})?", lru_cache(CACHED)(_read_ports),
             lru_cache(CACHED)(lambda value: spell_ports(value[0])), lambda trait: trait is False,
-            lambda members: merged(span for each in members for span in each), lambda value: [(each,) for each in value],
+            lambda members: merged(span for each in members for span in each),
+            lambda value: [(each,) for each in value],
         ),
         Kind("length", r"[0-9]{1,3}", _read_length, str, _always),
         Kind("netmask", _IPV4, _read_netmask, _write_netmask, lambda trait: trait == 4),

@@ -1,0 +1,137 @@
+"""Real systems in network namespaces: the Linux kernel with iproute2 and nftables, and FRRouting.
+
+Used to capture the demo data and by the tests. Needs root, `ip`, `nft`, and for FRRouting
+`vtysh`, `zebra` and `staticd`. Everything it makes is gone when the `with` block ends.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import subprocess
+import tempfile
+import time
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+from types import TracebackType
+
+from agile_lattice.dialects import Rendered
+
+FRR = Path("/usr/lib/frr")
+
+
+class ProgramError(Exception):
+    """A real program refused something; the message is what it said."""
+
+
+def run(*command: str, input: str | None = None) -> str:
+    """Run a program; return what it printed."""
+    done = subprocess.run(command, input=input, capture_output=True, text=True, timeout=60)
+    if done.returncode:
+        raise ProgramError(f"{' '.join(command)}: {done.stderr.strip() or done.stdout.strip()}")
+    return done.stdout
+
+
+def present(*programs: str) -> bool:
+    """Tell whether programs are installed, and whether namespaces can be made."""
+    if os.geteuid() or not all(shutil.which(each) or (FRR / each).exists() for each in programs):
+        return False
+    return subprocess.run(["unshare", "--net", "true"], capture_output=True).returncode == 0
+
+
+class Machine:
+    """One system: a network namespace, its interfaces, and FRRouting if it is asked for.
+
+    Args:
+        name: Its host name.
+        interfaces: Ethernet interfaces to make; the far end of each cable hangs in `wires`.
+    """
+
+    def __init__(self, name: str, interfaces: Iterable[str] = ()) -> None:
+        self.name = name
+        self.space = f"lattice-{os.getpid()}-{name}"
+        self.wires = f"{self.space}-far"
+        self.interfaces = list(interfaces)
+        self.folder = Path()
+
+    def __enter__(self) -> Machine:
+        run("ip", "netns", "add", self.space)
+        run("ip", "netns", "add", self.wires)
+        self.folder = Path(tempfile.mkdtemp(prefix="lattice-"))
+        run("ip", "-n", self.space, "link", "set", "lo", "up")
+        for interface in self.interfaces:
+            self.cable(interface, self.wires, interface)
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        for file in self.folder.glob("*.pid"):
+            subprocess.run(["kill", file.read_text().strip()], capture_output=True)
+        subprocess.run(["ip", "netns", "del", self.space], capture_output=True)
+        subprocess.run(["ip", "netns", "del", self.wires], capture_output=True)
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+    def cable(self, interface: str, other: str, far: str) -> None:
+        """Lay a cable from an interface to one of another namespace; the far end is up already."""
+        octets = hashlib.sha256(f"{self.name} {interface}".encode()).digest()[:5]
+        hardware = ":".join(["02", *(f"{octet:02x}" for octet in octets)])
+        run("ip", "link", "add", interface, "netns", self.space, "address", hardware,
+            "type", "veth", "peer", "name", far, "netns", other)  # fmt: skip
+        run("ip", "-n", other, "link", "set", far, "up")
+
+    def inside(self, *command: str, input: str | None = None) -> str:
+        """Run a program on this system."""
+        return run("ip", "netns", "exec", self.space, *command, input=input)
+
+    def start_frr(self) -> None:
+        """Start zebra and staticd, with a host name of their own."""
+        self.folder.chmod(0o755)
+        shutil.chown(self.folder, "frr", "frr")
+        for daemon in ("zebra", "staticd"):
+            start = [str(FRR / daemon), "-d", "-z", f"{self.folder}/zserv.api", "--vty_socket", str(self.folder),
+                     "-i", f"{self.folder}/{daemon}.pid", "-P", "0"]  # fmt: skip
+            run("unshare", "--uts", "sh", "-c", 'hostname "$0"; exec "$@"', self.name,
+                "ip", "netns", "exec", self.space, *start)  # fmt: skip
+
+    def vtysh(self, *arguments: str) -> str:
+        """Run FRRouting's shell on this system."""
+        return run("unshare", "--uts", "sh", "-c", 'hostname "$0"; exec "$@"', self.name,
+                   "ip", "netns", "exec", self.space, "vtysh", "--vty_socket", str(self.folder), *arguments)  # fmt: skip
+
+    def apply(self, texts: Sequence[Rendered]) -> None:
+        """Load rendered configuration with the real programs."""
+        for each in texts:
+            path = self.folder / each.file
+            path.write_text(each.text)
+            path.chmod(0o644)
+            if each.dialect == "iproute2":
+                run("ip", "-n", self.space, "-batch", str(path))
+            elif each.dialect == "nftables":
+                self.inside("nft", "-f", str(path))
+            else:
+                self.start_frr()
+                self.vtysh("-f", str(path))
+
+    def settle(self) -> None:
+        """Wait until IPv6 addresses are no longer tentative (RFC 4862 section 5.4)."""
+        for _ in range(100):
+            if "tentative" not in run("ip", "-n", self.space, "-6", "address"):
+                return
+            time.sleep(0.05)
+
+    def capture(self, dialects: Iterable[str]) -> dict[str, str]:
+        """Return what the system says of itself, by file name."""
+        texts = {}
+        for dialect in dialects:
+            if dialect == "iproute2":
+                texts["addresses.json"] = run("ip", "-n", self.space, "-json", "-pretty", "address")
+                texts["routes.json"] = run(
+                    "ip", "-n", self.space, "-json", "-pretty", "route", "show", "table", "all"
+                )
+            elif dialect == "nftables":
+                texts["ruleset.nft"] = self.inside("nft", "list", "ruleset")
+            else:
+                texts["running.conf"] = self.vtysh("-c", "show running-config")
+        return texts

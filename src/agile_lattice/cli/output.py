@@ -1,0 +1,88 @@
+"""What commands share: JSON output, picking devices, writing files whole or not at all."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+from collections.abc import Mapping, Sequence
+from difflib import get_close_matches
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from agile_lattice.intent.model import Device, Network
+from agile_lattice.intent.places import Place
+from agile_lattice.notation.errors import fail
+
+
+def print_json(value: Any) -> None:
+    """Print a value of the library as JSON, places as file and line."""
+    data = msgspec.to_builtins(_plain(value))
+    sys.stdout.write(msgspec.json.format(msgspec.json.encode(data), indent=2).decode() + "\n")
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, Place):
+        return {"file": value.file, "line": value.line} if value.line else None
+    if isinstance(value, msgspec.Struct):
+        return {name: _plain(getattr(value, name)) for name in value.__struct_fields__}
+    if isinstance(value, Mapping):
+        return {key: _plain(each) for key, each in value.items()}
+    if isinstance(value, list | tuple | set | frozenset):
+        return [_plain(each) for each in value]
+    return value
+
+
+def device_named(network: Network, name: str) -> Device:
+    """Return a device of an intent.
+
+    Raises:
+        NotationError: If there is none of that name.
+    """
+    device = network.device(name)
+    if device is None:
+        known = [each.name for each in network.devices]
+        near = get_close_matches(name, known, 1)
+        raise fail(
+            Place(), f"the intent has no device {name!r}",
+            f"Did you mean {near[0]!r}?" if near else f"It has {', '.join(known) or 'none at all'}.",
+        )  # fmt: skip
+    return device
+
+
+def chosen_devices(network: Network, names: Sequence[str] | None) -> list[Device]:
+    """Return the devices of these names, or all if there are no names.
+
+    Raises:
+        NotationError: If a name is unknown, or there is no device at all.
+    """
+    if names:
+        return [device_named(network, name) for name in names]
+    if not network.devices:
+        raise fail(Place(), "the intent has no devices", "Describe one under `devices`.")
+    return list(network.devices)
+
+
+def write_files(texts: Mapping[Path, str]) -> None:
+    """Write files, all of them or none: each is written beside its place first, then all are renamed.
+
+    Raises:
+        OSError: If a file cannot be written; no file has changed then.
+    """
+    waiting: dict[Path, Path] = {}
+    try:
+        for path, text in texts.items():
+            path.parent.mkdir(parents=True, exist_ok=True)
+            handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+            waiting[path] = Path(name)
+            with os.fdopen(handle, "w", encoding="utf-8") as file:
+                file.write(text)
+            Path(name).chmod(0o644)
+        for path in list(waiting):
+            waiting[path].replace(path)
+            del waiting[path]
+    finally:
+        for left in waiting.values():
+            left.unlink(missing_ok=True)

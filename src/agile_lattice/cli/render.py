@@ -1,0 +1,61 @@
+"""`lattice render`: the configuration of devices, to the terminal or into a folder."""
+
+from __future__ import annotations
+
+import sys
+from argparse import Namespace
+from collections.abc import Sequence
+from pathlib import Path
+
+from agile_lattice.cli.output import chosen_devices, print_json, write_files
+from agile_lattice.dialects import Rendered, render_device
+from agile_lattice.dialects.errors import Refusal, Refusals
+from agile_lattice.intent.model import Device
+from agile_lattice.notation.loading import load
+from agile_lattice.show.terminal import console, plural
+
+
+def run(arguments: Namespace) -> int:
+    """Render; nothing is printed or written unless everything can be."""
+    devices = chosen_devices(load(arguments.intent), arguments.device)
+    texts = render_all(devices)
+    if arguments.into:
+        write_files({Path(arguments.into) / each.device / each.file: each.text for each in texts})
+    if arguments.format == "json":
+        print_json(texts)
+    elif arguments.into:
+        for each in texts:
+            print(Path(arguments.into) / each.device / each.file)
+    else:
+        show_texts(texts)
+    return 0
+
+
+def render_all(devices: Sequence[Device]) -> list[Rendered]:
+    """Render devices.
+
+    Raises:
+        Refusals: With what all of them together cannot express.
+    """
+    texts: list[Rendered] = []
+    refusals: list[Refusal] = []
+    for device in devices:
+        try:
+            texts += render_device(device)
+        except Refusals as error:
+            refusals += error.refusals
+    if refusals:
+        raise Refusals(refusals)
+    return texts
+
+
+def show_texts(texts: Sequence[Rendered]) -> None:
+    """Print configurations; a single one as it is, so that it can be piped into a program."""
+    if len(texts) == 1:
+        sys.stdout.write(texts[0].text)
+        return
+    out = console()
+    for each in texts:
+        lines = plural(each.text.count("\n"), "line")
+        out.rule(f"{each.device}: {each.dialect} ({', '.join(each.sections)}; {lines})", style="place", align="left")
+        out.out(each.text, highlight=False)

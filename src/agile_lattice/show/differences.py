@@ -1,0 +1,84 @@
+"""Differences as text: the intent on the left, the device on the right."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+
+from rich import box
+from rich.console import Console, Group
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from agile_lattice.compare.differences import Comparison, Difference
+from agile_lattice.dialects.reading import Leftover
+from agile_lattice.intent.places import Place
+from agile_lattice.show.terminal import plural, source_line
+
+CHANGES = {"missing": "missing there", "extra": "only there", "differs": "differs", "moved": "in another order"}
+WEIGHTS = {
+    "open": ("may matter", "strong"),
+    "descriptive": ("a remark only", "calm"),
+    "cosmetic": ("no packet can tell", "calm"),
+}
+
+
+def show_comparison(console: Console, comparison: Comparison) -> None:
+    """Print what differs on one device, and a closing count."""
+    if comparison.differences:
+        console.print(_table(comparison.differences))
+    show_leftovers(console, comparison.leftovers)
+    for section in comparison.unseen:
+        console.print(Text(f"Not compared: {section}. No text that was given speaks of them.", style="strong"))
+    console.print(Text(f"{comparison.device}: {summary(comparison)}", style="head"))
+
+
+def summary(comparison: Comparison) -> str:
+    """Count what differs, in words."""
+    if comparison.same:
+        return "the same as the intent" if not comparison.unseen else "no difference in what was compared"
+    weights = Counter(one.weight for one in comparison.differences)
+    counted = [f"{weights[weight]} {WEIGHTS[weight][0]}" for weight in WEIGHTS if weights[weight]]
+    text = plural(len(comparison.differences), "difference")
+    if counted:
+        text += f" ({', '.join(counted)})"
+    if comparison.leftovers:
+        text += f", {plural(len(comparison.leftovers), 'line')} not understood"
+    return text
+
+
+def _table(differences: Sequence[Difference]) -> Table:
+    table = Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 1, 0), header_style="head")
+    table.add_column("what", ratio=5)
+    table.add_column("intent", ratio=6)
+    table.add_column("device", ratio=6)
+    for one in differences:
+        word, style = WEIGHTS[one.weight]
+        what = Group(Text(one.subject, style="head"), Text.assemble(f"{CHANGES[one.change]}, ", (word, style)))
+        left = [Text(f"{field.name}: {field.intent or '-'}", style="intent") for field in one.fields]
+        right = [Text(f"{field.name}: {field.device or '-'}", style="device") for field in one.fields]
+        notes = [Text(one.note, style="remedy")] if one.note else []
+        table.add_row(Group(what, *notes), _side(left, one.intent), _side(right, one.device))
+    return table
+
+
+def _side(values: Sequence[Text], place: Place) -> Group:
+    if not place.line:
+        return Group(*(values or [Text("-", style="place")]))
+    line = source_line(place)
+    parts = [*values, Text(str(place), style="place")]
+    return Group(*parts, *([Text(line, style="source")] if line else []))
+
+
+def show_leftovers(console: Console, leftovers: Sequence[Leftover]) -> None:
+    """Print lines that were not understood, with the reason."""
+    if not leftovers:
+        return
+    console.print(Text("Not understood, and so not compared:", style="strong"))
+    for one in leftovers:
+        where = Text.assemble((f"{one.place}  ", "place"), one.text)
+        console.print(Padding(where, (0, 0, 0, 2)))
+        inside = f"in {' / '.join(one.block)}: " if one.block else ""
+        console.print(Padding(Text(f"{inside}{one.reason}", style="remedy"), (0, 0, 0, 6)))
+    console.print()
