@@ -10,11 +10,10 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from machines import Machine, run
-
 from agile_lattice.dialects import render_device
 from agile_lattice.intent.model import Device
 from agile_lattice.notation.loading import load
+from machines import Machine, run
 
 DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
 

@@ -59,6 +59,8 @@ class Machine:
         run("ip", "netns", "add", self.space)
         run("ip", "netns", "add", self.wires)
         self.folder = Path(tempfile.mkdtemp(prefix="lattice-"))
+        # Nobody else is on these links: no need to wait for duplicates to answer (RFC 4862 section 5.4).
+        self.inside("sysctl", "-qw", "net.ipv6.conf.default.accept_dad=0", "net.ipv6.conf.all.accept_dad=0")
         run("ip", "-n", self.space, "link", "set", "lo", "up")
         for interface in self.interfaces:
             self.cable(interface, self.wires, interface)
@@ -92,13 +94,16 @@ class Machine:
         for daemon in ("zebra", "staticd"):
             start = [str(FRR / daemon), "-d", "-z", f"{self.folder}/zserv.api", "--vty_socket", str(self.folder),
                      "-i", f"{self.folder}/{daemon}.pid", "-P", "0"]  # fmt: skip
-            run("unshare", "--uts", "sh", "-c", 'hostname "$0"; exec "$@"', self.name,
-                "ip", "netns", "exec", self.space, *start)  # fmt: skip
+            self.named(*start)
 
     def vtysh(self, *arguments: str) -> str:
         """Run FRRouting's shell on this system."""
-        return run("unshare", "--uts", "sh", "-c", 'hostname "$0"; exec "$@"', self.name,
-                   "ip", "netns", "exec", self.space, "vtysh", "--vty_socket", str(self.folder), *arguments)  # fmt: skip
+        return self.named("vtysh", "--vty_socket", str(self.folder), *arguments)
+
+    def named(self, *command: str) -> str:
+        """Run a program on this system under its host name."""
+        setting = 'hostname "$0"; exec ip netns exec "$@"'
+        return run("unshare", "--uts", "sh", "-c", setting, self.name, self.space, *command)
 
     def apply(self, texts: Sequence[Rendered]) -> None:
         """Load rendered configuration with the real programs."""
@@ -126,10 +131,9 @@ class Machine:
         texts = {}
         for dialect in dialects:
             if dialect == "iproute2":
+                texts["links.json"] = run("ip", "-n", self.space, "-json", "-pretty", "link")
                 texts["addresses.json"] = run("ip", "-n", self.space, "-json", "-pretty", "address")
-                texts["routes.json"] = run(
-                    "ip", "-n", self.space, "-json", "-pretty", "route", "show", "table", "all"
-                )
+                texts["routes.json"] = run("ip", "-n", self.space, "-json", "-pretty", "route", "show", "table", "all")
             elif dialect == "nftables":
                 texts["ruleset.nft"] = self.inside("nft", "list", "ruleset")
             else:

@@ -95,12 +95,12 @@ def routes(draw: st.DrawFn, names: list[str]) -> Route:
 
 
 @st.composite
-def translations(draw: st.DrawFn, names: list[str]) -> Translation:
+def translations(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[str] = REMARKS) -> Translation:
     sides = st.none() | st.lists(st.sampled_from(names), min_size=1, max_size=2, unique=True).map(
         lambda found: tuple(sorted(found))
     )
     side = sides if names else st.none()
-    name = draw(st.just("") | st.sampled_from(["a", "b", "c"]) | REMARKS)
+    name = draw(st.just("") | st.sampled_from(["a", "b", "c"]) | remarks)
     maybe_set, maybe_services = st.none() | address_sets(), st.none() | services()
     match draw(st.sampled_from(["exempt", "dynamic", "static", "publish"])):
         case "exempt":
@@ -130,3 +130,35 @@ def devices(draw: st.DrawFn, speaks: tuple[str, ...] = ("iproute2", "nftables"))
         "quay", speaks, tuple(built), tuple(draw(st.lists(routes(names), max_size=5))),
         tuple(draw(st.lists(translations(names), max_size=6))),
     )  # fmt: skip
+
+
+@st.composite
+def loadable_devices(draw: st.DrawFn, speaks: tuple[str, ...]) -> Device:
+    """Devices that a real system takes as a whole: its interfaces are up, its next hops can be reached."""
+    mtu = st.none() | st.integers(1280, 9000) if speaks[0] == "iproute2" else st.none()
+    words = st.text("abcXYZ019 .,:;!#-_/()é", min_size=1, max_size=30).map(str.strip).filter(bool)
+    remark = st.just("") | words.filter(lambda text: "  " not in text and (speaks[0] == "frr" or "#" not in text))
+    names = draw(st.lists(st.sampled_from(["wan0", "lan0", "pier-7", "dmz.20"]), min_size=1, max_size=3, unique=True))
+    built, hops = [], []
+    for index, name in enumerate(names):
+        four = Prefix(4, 0x0A000001 + (draw(st.integers(0, 80)) * 4 + index << 16), draw(st.integers(20, 30)))
+        six = Prefix(
+            6, (0x20010DB8 << 96) + (draw(st.integers(0, 80)) * 4 + index << 64) + 1, draw(st.integers(48, 126))
+        )
+        chosen = draw(st.lists(st.sampled_from([four, six]), min_size=1, unique=True))
+        built.append(Interface(name, tuple(chosen), False, True, draw(mtu), draw(remark)))
+        hops += [(Address(each.family, each.value + 1), name) for each in chosen]
+    identities = st.sampled_from([Prefix(4, 0x0AFF0001, 32), Prefix(6, 1 << 100 | 1, 128)])
+    built.append(Interface("lo", tuple(draw(st.lists(identities, unique=True))), True))
+    ways: dict[tuple[Prefix, int], Route] = {}
+    for via, name in draw(st.lists(st.sampled_from(hops), max_size=4)):
+        to, distance = draw(networks(via.family)), draw(st.integers(1, 255))
+        kind = draw(st.sampled_from(["via", "both", "interface", "blackhole", "unreachable"]))
+        if kind in ("blackhole", "unreachable"):
+            ways[to, distance] = Route(to, None, None, kind, distance)
+        else:
+            interface = None if kind == "via" else name
+            ways[to, distance] = Route(to, None if kind == "interface" else via, interface, None, distance)
+    writable = REMARKS.filter(lambda name: not {'"', "\\"} & set(name))
+    rules = draw(st.lists(translations(names, writable), max_size=6))
+    return Device("quay", speaks, tuple(built), tuple(ways.values()), tuple(rules))

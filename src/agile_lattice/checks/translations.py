@@ -28,7 +28,8 @@ def _subject(device: Device, one: Translation) -> str:
     "An address of a pool that is the gateway's, the device's own or the subnet's edge breaks what already uses it.",
     wrong=_SIDES + "- {to: wan0, source-becomes: {pool: 203.0.113.1-203.0.113.4}}",
     right=_SIDES
-    + "- {to: wan0, source: 10.40.10.9, source-becomes: {pool: 203.0.113.8/30}}\n- {to: wan0, source-becomes: {pool: 203.0.113.2}}",
+    + "- {to: wan0, source: 10.40.10.9, source-becomes: {pool: 203.0.113.8/30}}\n"
+    + "- {to: wan0, source-becomes: {pool: 203.0.113.2}}",
 )
 def pool_takes_taken(network: Network) -> Iterator[Found]:
     """Find pools of several addresses that hold an address which is taken."""

@@ -39,7 +39,7 @@ def compare(intent: Device, capture: Capture) -> Comparison:
     wanted, found = normal(intent), normal(there)
     differences: list[Difference] = []
     if "interfaces" in capture.sections:
-        differences += _interfaces(intent, wanted, there, found)
+        differences += _interfaces(intent, wanted, there, found, "remarks" in capture.sections)
     if "answers" in capture.sections and "translations" in capture.sections:
         differences += _answers(wanted.answers or (), found.answers or ())
     if "routes" in capture.sections:
@@ -51,10 +51,12 @@ def compare(intent: Device, capture: Capture) -> Comparison:
 
 
 def _speaks_of(device: Device, section: Section) -> bool:
+    if section == "remarks":
+        return any(each.description for each in device.interfaces)
     return bool(getattr(device, section))
 
 
-def _interfaces(intent: Device, wanted: Device, there: Device, found: Device) -> Iterator[Difference]:
+def _interfaces(intent: Device, wanted: Device, there: Device, found: Device, remarks: bool) -> Iterator[Difference]:
     here = {each.name: each for each in wanted.interfaces}
     real = {each.name: each for each in found.interfaces}
     places = _address_places(intent.interfaces), _address_places(there.interfaces)
@@ -62,12 +64,15 @@ def _interfaces(intent: Device, wanted: Device, there: Device, found: Device) ->
         left, right = here.get(name), real.get(name)
         subject = f"interface {name}"
         if right is None and left is not None:
-            yield Difference("missing", "interfaces", subject, "open", intent=left.place)
+            if left.addresses or not left.enabled or left.mtu or left.description:
+                # Of an interface with nothing set, many systems say nothing.
+                yield Difference("missing", "interfaces", subject, "open", intent=left.place)
         elif left is None and right is not None:
-            if not (right.loopback and not right.addresses):  # every system has one
+            if right.addresses:
+                # Ports that nothing is connected to, and a bare loopback, are on every system.
                 yield Difference("extra", "interfaces", subject, "open", device=right.place)
         elif left is not None and right is not None:
-            fields = field_differences(_settings(left), _settings(right))
+            fields = field_differences(_settings(left, remarks), _settings(right, remarks))
             if fields:
                 first = fields[0].name
                 yield Difference(
@@ -77,8 +82,9 @@ def _interfaces(intent: Device, wanted: Device, there: Device, found: Device) ->
             yield from _addresses(left, right, *places)
 
 
-def _settings(one: Interface) -> dict[str, Any]:
-    return {"enabled": one.enabled, "mtu": one.mtu, "description": one.description or None}
+def _settings(one: Interface, remarks: bool) -> dict[str, Any]:
+    settings = {"enabled": one.enabled, "mtu": one.mtu}
+    return {**settings, "description": one.description or None} if remarks else settings
 
 
 def _address_places(interfaces: Iterable[Interface]) -> dict[tuple[str, Prefix], Place]:

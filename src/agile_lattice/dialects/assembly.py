@@ -12,7 +12,7 @@ from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading import Leftover, Reading
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.model import Answer, Device, Interface, Route, Section
-from agile_lattice.intent.normal import answers_for
+from agile_lattice.intent.normal import answers_for, ways
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.stages import Rule, join, split
 
@@ -38,7 +38,7 @@ def facts_of(device: Device) -> Facts:
         "interface": [],
         "address": [],
         "answer": [],
-        "route": list(device.routes),
+        "route": list(ways(device.routes)),
         "rule": split(device.translations),
     }
     for one in device.interfaces:
@@ -92,7 +92,9 @@ def assemble(name: str, speaks: Sequence[str], readings: Iterable[Reading]) -> C
 
 
 def _interfaces(facts: Sequence[InterfaceFact], addresses: Sequence[AddressFact]) -> tuple[Interface, ...]:
-    known = {fact.interface: fact for fact in facts}
+    known: dict[str, InterfaceFact] = {}
+    for fact in facts:
+        known[fact.interface] = _united(known[fact.interface], fact) if fact.interface in known else fact
     held: dict[str, list[AddressFact]] = {name: [] for name in known}
     for address in addresses:
         held.setdefault(address.interface, []).append(address)
@@ -109,6 +111,15 @@ def _interfaces(facts: Sequence[InterfaceFact], addresses: Sequence[AddressFact]
             )
         )  # fmt: skip
     return tuple(interfaces)
+
+
+def _united(one: InterfaceFact, other: InterfaceFact) -> InterfaceFact:
+    """Put together what two texts say of one interface: the places tell which fields each speaks of."""
+    parts = {**(one.place.parts or {}), **(other.place.parts or {})}
+    said = {
+        field: getattr(other, field) for field in InterfaceFact.__struct_fields__ if field in (other.place.parts or {})
+    }
+    return msgspec.structs.replace(one, **said, place=Place(one.place.file, one.place.line, parts))
 
 
 def _no_word(rule: Rule) -> Leftover:

@@ -24,9 +24,9 @@
       PHRASE OF A STATEMENT INSIDE
     '''
 
-A phrase (see `grammar`) with `=>` makes a fact (see `facts`); without, it adds to the fact of
-the block that it stands in. `=> aside` is for what is legitimately there and not ours, with
-`covers=SECTION` where its presence shows that the text speaks of a section. Statements inside
+A phrase (see `grammar`) with `=> FACT` makes a fact (see `facts`); without, it adds to the fact
+of the block that it stands in. `=> aside` is for what is legitimately there and not ours. With
+`covers=SECTION` the presence of a phrase shows that the text speaks of a section. Statements inside
 a block inherit the block's fields by name. A condition after ` / ` is a statement that must
 stand directly inside the block.
 """
@@ -252,8 +252,9 @@ class _Builder:
 
     def _phrase(self, line: _Line, owner: FactType | None) -> Phrase:
         left, arrow, right = line.text.partition("=>")
-        makes, constants, covers = self.result(right.split()) if arrow else (None, {}, None)
-        aside = arrow != "" and makes is None
+        words = right.split()
+        aside = words[:1] == [ASIDE]
+        makes, constants, covers = self.result(words) if arrow else (None, {}, None)
         target = makes or owner
         head, *conditions = [parse_phrase(each, self.parts) for each in left.split(" / ")]
         for elements in (head, *conditions):
@@ -274,11 +275,12 @@ class _Builder:
 
     def result(self, words: list[str]) -> tuple[FactType | None, dict[str, Any], Section | None]:
         """Understand what stands to the right of `=>`."""
-        if not words or (words[0] != ASIDE and words[0] not in FACTS):
-            raise ValueError(f"`=>` wants {ASIDE} or a fact: {', '.join(FACTS)}")
+        named = words[:1] if words and "=" not in words[0] else []
+        if not words or (named and named[0] != ASIDE and named[0] not in FACTS):
+            raise ValueError(f"`=>` wants field=value, {ASIDE}, or a fact: {', '.join(FACTS)}")
         makes = FACTS.get(words[0])
         constants: dict[str, Any] = {}
-        for word in words[1:]:
+        for word in words[len(named) :]:
             field, equals, value = word.partition("=")
             if not equals:
                 raise ValueError(f"{word!r} is not field=value")

@@ -13,6 +13,7 @@ from msgspec.structs import replace
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.facts import AddressFact, AnswerFact, Fact, InterfaceFact
 from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.model import Route
 
 Facts = dict[str, list[Fact]]
 LOOPBACK = "lo"
@@ -65,9 +66,26 @@ def _answers_down(facts: Facts, dialect: str) -> Facts:
     return {**facts, "answer": [], "address": [*facts.get("address", []), *extra]}
 
 
+def _unequal_down(facts: Facts, dialect: str) -> Facts:
+    seen: dict[object, Route] = {}
+    refusals = []
+    for fact in facts.get("route", []):
+        assert isinstance(fact, Route)
+        key = fact.to.network, fact.distance
+        if key in seen:
+            reason = "it keeps one way for each destination and distance, and another route has it already"
+            refusals.append(Refusal(dialect, f"route {fact.to}", "distance", fact.place.at("distance"), reason))
+        seen[key] = fact
+    if refusals:
+        raise Refusals(refusals)
+    return facts
+
+
 PASSES: Mapping[str, Pass] = {
     # The kernel has one loopback, and its name is what marks it.
     "loopback-is-lo": Pass(_loopback_down, _loopback_up),
+    # `ip route replace` takes away what has the same destination and metric.
+    "one-way-each": Pass(_unequal_down, lambda facts: facts),
     # Where a system answers only for its own addresses, each is made one, host-length. Which of
     # the addresses read are there for that, only the translations tell: see `intent.normal`.
     "answers-are-addresses": Pass(_answers_down, lambda facts: facts),

@@ -61,7 +61,7 @@ def read_form(dialect: Dialect, form: Form, text: str, file: str) -> Reading:
     """
     statements = form.surface.parse(text, file)
     reader = _Reader(file, form)
-    reader.block(statements, form.block, {}, None, {}, ())
+    reader.block(statements, form.block, _Scope({}, None, {}, ()))
     facts = reader.finish()
     for name in dialect.passes:
         facts = PASSES[name].up(facts)
@@ -109,6 +109,38 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
     )  # fmt: skip
 
 
+class _Found(msgspec.Struct):
+    """A statement and the phrase that it is.
+
+    Attributes:
+        fields: What the statement gives, and the statements inside that met the phrase's conditions.
+        places: Where the fields stand that those statements gave.
+        rest: The other statements inside.
+    """
+
+    statement: Statement
+    phrase: Phrase
+    fields: Fields
+    places: Lines
+    rest: list[Statement]
+
+
+class _Scope(msgspec.Struct):
+    """The block that is being read.
+
+    Attributes:
+        inherited: Fields of the blocks around, which facts made here take over by name.
+        target: Fields of the fact that the block makes, to be added to; `None` if it makes none.
+        places: Where those fields stand.
+        path: The statements around, for leftovers.
+    """
+
+    inherited: Fields
+    target: Fields | None
+    places: Lines
+    path: tuple[str, ...]
+
+
 class _Reader:
     def __init__(self, file: str, form: Form) -> None:
         self.file = file
@@ -119,97 +151,87 @@ class _Reader:
         self.single: Facts = {}
         self.keyed: dict[tuple[str, str], tuple[Fields, Lines]] = {}
 
-    def block(
-        self,
-        statements: list[Statement],
-        block: Block,
-        inherited: Fields,
-        target: Fields | None,
-        lines: Lines,
-        path: tuple[str, ...],
-    ) -> None:
-        """Read statements that stand side by side.
-
-        Args:
-            statements: What stands there.
-            block: The phrases that can.
-            inherited: Fields of the blocks around, which facts made here take over by name.
-            target: Fields of the fact that the enclosing block makes, to be added to.
-            lines: The places of those fields, to be added to.
-            path: The statements around, for leftovers.
-        """
+    def block(self, statements: list[Statement], block: Block, scope: _Scope) -> None:
+        """Read statements that stand side by side."""
         makers = []
         for statement in statements:
             found = self.find(statement, block)
             if found is None:
-                if path or statement.children is not None or statement.text not in self.before:
-                    self.leave(statement, path)
+                if scope.path or statement.children is not None or statement.text not in self.before:
+                    self.leave(statement, scope.path)
                 continue
-            phrase, fields, claimed = found
+            phrase = found.phrase
             if phrase.covers:
                 self.sections.add(phrase.covers)
             if phrase.aside:
                 continue
-            if phrase.makes is None and target is not None:
-                target.update(fields, **phrase.constants)
-                for field in (*fields, *phrase.constants):
-                    lines[field] = Place(self.file, statement.line)
-                self.inside(statement, phrase, claimed, inherited, target, lines, path)
+            if phrase.makes is None and scope.target is not None:
+                scope.target.update(found.fields, **phrase.constants)
+                scope.places.update(dict.fromkeys((*found.fields, *phrase.constants), self.place(statement)))
+                self.inside(found, scope.inherited, scope.target, scope.places, scope.path)
             else:
-                makers.append((phrase, fields, claimed, statement))
+                makers.append(found)
         # A fact may inherit what a later neighbour sets, so facts come after all that adds to the block.
-        scope = {**inherited, **target} if target is not None else inherited
-        for phrase, fields, claimed, statement in makers:
-            self.make(phrase, fields, claimed, statement, scope, path)
+        inherited = {**scope.inherited, **scope.target} if scope.target is not None else scope.inherited
+        for found in makers:
+            self.make(found, inherited, scope.path)
 
-    def find(self, statement: Statement, block: Block) -> tuple[Phrase, Fields, list[Statement]] | None:
-        """Return the first phrase that a statement is, its fields, and the statements that met its conditions."""
+    def find(self, statement: Statement, block: Block) -> _Found | None:
+        """Return the first phrase that a statement is."""
         word = statement.text.split(None, 1)[0] if statement.text else ""
+        children = statement.children
         for phrase in block.by_word.get(word, block.loose):
-            if statement.children is not None and phrase.block is None and not phrase.aside:
+            if children is not None and phrase.block is None and not phrase.aside:
                 continue
             fields = phrase.pattern.read(statement.text)
             if fields is None:
                 continue
-            claimed = []
-            for condition, _ in phrase.conditions:
-                for child in statement.children or ():
-                    more = condition.read(child.text)
-                    if more is not None:
-                        fields.update(more)
-                        claimed.append(child)
-                        break
-                else:
-                    break
-            if len(claimed) == len(phrase.conditions):
-                return phrase, fields, claimed
+            if not phrase.conditions:
+                return _Found(statement, phrase, fields, {}, children or [])
+            found = self.meet(_Found(statement, phrase, fields, {}, list(children or ())))
+            if found is not None:
+                return found
         return None
 
-    def inside(
-        self, statement: Statement, phrase: Phrase, claimed: list[Statement],
-        inherited: Fields, target: Fields | None, lines: Lines, path: tuple[str, ...],
-    ) -> None:  # fmt: skip
-        if statement.children and phrase.block is not None:
-            rest = [child for child in statement.children if child not in claimed] if claimed else statement.children
-            self.block(rest, phrase.block, inherited, target, lines, (*path, statement.text))
+    def meet(self, found: _Found) -> _Found | None:
+        """Look for statements inside that meet the conditions of a phrase; None if one is not met."""
+        for condition, _ in found.phrase.conditions:
+            for child in found.rest:
+                more = condition.read(child.text)
+                if more is not None:
+                    found.fields.update(more)
+                    found.places.update(dict.fromkeys(more, self.place(child)))
+                    found.rest.remove(child)
+                    break
+            else:
+                return None
+        return found
 
-    def make(
-        self, phrase: Phrase, fields: Fields, claimed: list[Statement], statement: Statement,
-        scope: Fields, path: tuple[str, ...],
-    ) -> None:  # fmt: skip
+    def inside(
+        self, found: _Found, inherited: Fields, target: Fields | None, places: Lines, path: tuple[str, ...]
+    ) -> None:
+        """Read the block that a statement opens."""
+        if found.rest and found.phrase.block is not None:
+            path = (*path, found.statement.text)
+            self.block(found.rest, found.phrase.block, _Scope(inherited, target, places, path))
+
+    def make(self, found: _Found, inherited: Fields, path: tuple[str, ...]) -> None:
+        """Make the fact of a statement."""
+        phrase, statement = found.phrase, found.statement
         kind = phrase.makes
         if kind is None:
-            self.inside(statement, phrase, claimed, {**scope, **fields}, None, {}, path)
+            self.inside(found, {**inherited, **found.fields}, None, {}, path)
             return
-        if scope:
-            fields = {**{name: value for name, value in scope.items() if name in kind.traits}, **fields}
+        fields = found.fields
+        if inherited:
+            fields = {**{name: value for name, value in inherited.items() if name in kind.traits}, **fields}
         if phrase.constants:
             fields.update(phrase.constants)
-        lines: Lines = {}
-        if statement.children:
-            lines = {field: Place(self.file, statement.line) for field in fields}
+        places: Lines = {}
+        if statement.children is not None:
+            places = {**dict.fromkeys(fields, self.place(statement)), **found.places}
             before = len(self.leftovers), self.left
-            self.inside(statement, phrase, claimed, scope, fields, lines, path)
+            self.inside(found, inherited, fields, places, path)
             if not kind.key and len(self.leftovers) > before[0]:
                 # One member that is not understood can change what all the others mean.
                 unknown = self.leftovers[before[0]].text
@@ -218,24 +240,31 @@ class _Reader:
                 self.leave(statement, path, f"{unknown!r} in it is not understood")
                 return
         if kind.key:
-            self.merge(kind.name, kind.key, fields, lines, statement.line)
+            self.merge(kind.name, kind.key, fields, places or dict.fromkeys(fields, self.place(statement)))
             return
         try:
             combine(fields)
-            fact = kind.record(**fields, place=Place(self.file, statement.line, lines or None))
+            fact = kind.record(**fields, place=self.fact_place(statement, places))
         except (TypeError, ValueError) as error:
             self.leave(statement, path, f"it does not say enough: {error}")
             return
         self.single.setdefault(kind.name, []).append(fact)
 
-    def merge(self, name: str, key: str, fields: Fields, lines: Lines, line: int) -> None:
-        """Add to the fact that several statements describe together."""
-        known, places = self.keyed.setdefault((name, fields.get(key, "")), ({}, {}))
-        for field, value in fields.items():
-            known[field] = value
-            places.setdefault(field, lines.get(field, Place(self.file, line)))
-            if field != key:
-                places[field] = lines.get(field, Place(self.file, line))
+    def place(self, statement: Statement) -> Place:
+        return Place(self.file, statement.line)
+
+    def fact_place(self, statement: Statement, places: Lines) -> Place:
+        """Return where a fact stands; an entry of a document stands where its address or destination does."""
+        if statement.text == ENTRY:
+            lines = [place.line for field, place in places.items() if field in ("to", "address", "address.ip")]
+            return Place(self.file, max(lines, default=statement.line), places)
+        return Place(self.file, statement.line, places or None)
+
+    def merge(self, name: str, key: str, fields: Fields, places: Lines) -> None:
+        """Add to the fact that several statements describe together; it stands where it is first named."""
+        known, at = self.keyed.setdefault((name, fields.get(key, "")), ({}, {}))
+        known.update(fields)
+        at.update({field: place for field, place in places.items() if field != key or key not in at})
 
     def leave(self, statement: Statement, path: tuple[str, ...], reason: str = "") -> None:
         reasons = (reason,) if reason else ()

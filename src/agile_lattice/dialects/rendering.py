@@ -85,10 +85,10 @@ class _Writer:
             if owner is not None:
                 yield Statement(text, 0)
             return
+        # A block that only holds others is written even if it is empty: that there is nothing is worth saying.
         inside = self.block(phrase.block, owner, values, fields)
-        if inside:
-            heads = [condition.of(traits) for _, condition in phrase.conditions]
-            yield Statement(text, 0, [*(Statement(head.fill(values), 0) for head in heads if head), *inside])
+        heads = [condition.of(traits) for _, condition in phrase.conditions]
+        yield Statement(text, 0, [*(Statement(head.fill(values), 0) for head in heads if head), *inside])
 
     def facts_here(self, kind: FactType, phrases: list[Phrase], fields: dict[str, Any]) -> Iterable[Fact]:
         """Return the facts of a kind that belong into this block: those that agree with what is around it."""

@@ -18,15 +18,16 @@ from agile_lattice.intent.spans import Span, Spans, merged
 ALL_PORTS: Spans = ((0, 65535),)
 PORT_PROTOCOLS = ("tcp", "udp", "sctp")
 PROTOCOLS = (*PORT_PROTOCOLS, "icmp", "gre", "esp")
-DEFAULT_MTU = 1500
+ETHERNET_MTU = 1500  # RFC 894
+LOOPBACK_MTU = 65536
 DEFAULT_DISTANCE = 1
 
 Discard = Literal["blackhole", "unreachable", "prohibit"]
 Ports = Literal["shared", "kept"]
 Moment = Literal["arrival", "departure", "both"]
 Exposure = Literal["own", "shared", "public"]
-Section = Literal["interfaces", "answers", "routes", "translations"]
-SECTIONS: tuple[Section, ...] = ("interfaces", "answers", "routes", "translations")
+Section = Literal["interfaces", "remarks", "answers", "routes", "translations"]
+SECTIONS: tuple[Section, ...] = ("interfaces", "remarks", "answers", "routes", "translations")
 
 
 class Service(msgspec.Struct, frozen=True, order=True):
@@ -87,9 +88,15 @@ class Interface(msgspec.Struct, frozen=True):
     zone: str = ""
     place: Place = NOWHERE
 
+    @property
+    def usual_mtu(self) -> int:
+        """The MTU that it has if nothing is said, in octets."""
+        return LOOPBACK_MTU if self.loopback else ETHERNET_MTU
+
     def subnet_of(self, address: Address | Prefix) -> Prefix | None:
-        """Return the own address whose subnet holds `address`; host-length ones hold nothing else."""
-        return next((own for own in self.addresses if not own.is_host and own.contains(address)), None)
+        """Return the own address whose subnet holds `address`, the longest; host-length ones hold nothing else."""
+        around = [own for own in self.addresses if not own.is_host and own.contains(address)]
+        return max(around, key=lambda own: own.length, default=None)
 
 
 class Route(msgspec.Struct, frozen=True):

@@ -5,8 +5,8 @@ What it settles, each because two spellings mean the same:
 * Interfaces, addresses and routes have no order; translations have the order of `stages.join`.
 * A zone is a label for interfaces, already resolved in every match; it is dropped.
 * An MTU that equals the medium's default (1500 octets, RFC 894) is as good as unsaid.
-* Host bits of a route's destination mean nothing.
-* A next hop on a connected subnet implies its egress interface.
+* Host bits of a route's destination mean nothing, nor does the same way again at a higher distance.
+* A next hop on a connected subnet implies its egress interface (of several, the longest prefix's).
 * A two-way static and its two halves under one name are one thing, and so on: see `stages`.
 * What a device answers for follows from its translations. A host-length address beside the
   subnet that holds it, and which a translation uses, is there to be answered for.
@@ -21,7 +21,6 @@ from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.model import (
-    DEFAULT_MTU,
     Answer,
     Device,
     Dynamic,
@@ -34,8 +33,6 @@ from agile_lattice.intent.model import (
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.spans import Spans, meet, merged, minus
 from agile_lattice.intent.stages import join, split
-
-LOOPBACK_MTU = 65536
 
 
 def normal(device: Device) -> Device:
@@ -65,11 +62,10 @@ def normal(device: Device) -> Device:
 
 
 def _normal_interface(interface: Interface) -> Interface:
-    usual = LOOPBACK_MTU if interface.loopback else DEFAULT_MTU
     return replace(
         interface,
         addresses=tuple(sorted(set(interface.addresses))),
-        mtu=None if interface.mtu == usual else interface.mtu,
+        mtu=None if interface.mtu == interface.usual_mtu else interface.mtu,
         zone="",
     )
 
@@ -138,22 +134,36 @@ def _gathered(answers: list[Answer]) -> tuple[Answer, ...]:
 
 
 def normal_routes(routes: Iterable[Route], interfaces: Iterable[Interface]) -> tuple[Route, ...]:
-    """Return the routes without doubles, sorted, each with the egress interface its next hop implies."""
+    """Return the routes that count, sorted, each with the egress interface its next hop implies."""
     interfaces = tuple(interfaces)
 
     @cache
     def egress(via: Address) -> str | None:
-        return next((one.name for one in interfaces if one.subnet_of(via)), None)
+        subnets = [(subnet.length, one.name) for one in interfaces if (subnet := one.subnet_of(via)) is not None]
+        return max(subnets, key=lambda each: each[0])[1] if subnets else None
 
-    found: dict[Route, Route] = {}
+    settled_routes = []
     for route in routes:
         settled = route
         if route.via is not None and route.interface is None:
             settled = replace(settled, interface=egress(route.via))
         if route.to.first != route.to.value:
             settled = replace(settled, to=route.to.network)
-        found.setdefault(settled, settled)
-    return tuple(sorted(found, key=_route_order))
+        settled_routes.append(settled)
+    return tuple(sorted(ways(settled_routes), key=_route_order))
+
+
+def ways(routes: Iterable[Route]) -> list[Route]:
+    """Return the routes without those that lead the same way as another at a higher distance: no packet takes them.
+
+    To discard is one way, whatever answer the sender gets: such a route never goes down, so the first one decides.
+    """
+    best: dict[tuple[object, ...], Route] = {}
+    for route in routes:
+        way = route.to.network, route.via, route.interface, route.discard is not None
+        if way not in best or route.distance < best[way].distance:
+            best[way] = route
+    return list(best.values())
 
 
 def _route_order(route: Route) -> tuple[Prefix, int, str, str]:

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from typing import Any
 
 import yaml
+from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import AddressSet, spell_span
 from agile_lattice.intent.model import (
@@ -19,8 +20,9 @@ from agile_lattice.intent.model import (
     Static,
     Translation,
 )
+from agile_lattice.intent.normal import normal_routes
 
-WIDTH = 110
+WIDTH = 150
 
 
 def write(devices: Iterable[Device], network: str = "") -> str:
@@ -29,26 +31,44 @@ def write(devices: Iterable[Device], network: str = "") -> str:
     if network:
         data["network"] = network
     data["devices"] = {device.name: device_data(device) for device in devices}
-    # Leaves on one line each, as people write them; PyYAML does so if told nothing about style.
-    return yaml.dump(data, Dumper=_Dumper, sort_keys=False, default_flow_style=None, width=WIDTH, allow_unicode=True)
+    return yaml.dump(data, Dumper=_Dumper, sort_keys=False, width=WIDTH, allow_unicode=True)
 
 
 class _Dumper(yaml.SafeDumper):
-    """Writes text of YAML 1.2 the way the notation reads it; no value is ever repeated by an alias."""
+    """Writes the notation as people do: an interface, a route or a translation on one line."""
+
+    # YAML 1.2 knows no booleans but true and false: `on` needs no quotes.
+    yaml_implicit_resolvers = {  # noqa: RUF012 - PyYAML reads it from the class
+        first: [(tag, pattern) for tag, pattern in resolvers if tag != "tag:yaml.org,2002:bool" or first in "tTfF"]
+        for first, resolvers in yaml.SafeDumper.yaml_implicit_resolvers.items()
+    }
 
     def ignore_aliases(self, data: Any) -> bool:
         return True
+
+    def increase_indent(self, flow: bool = False, indentless: bool = False) -> None:
+        super().increase_indent(flow, False)
+
+
+class _Line(dict[str, Any]):
+    """A mapping to be written on one line."""
+
+
+_Dumper.add_representer(_Line, lambda dumper, data: dumper.represent_mapping("tag:yaml.org,2002:map", data, True))
+_Dumper.add_representer(list, lambda dumper, data: dumper.represent_sequence(
+    "tag:yaml.org,2002:seq", data, not any(isinstance(each, dict) for each in data)
+))  # fmt: skip
 
 
 def device_data(device: Device) -> dict[str, Any]:
     """Return a device as plain data, in the keys of the notation."""
     data: dict[str, Any] = {"speaks": list(device.speaks)}
     if device.interfaces:
-        data["interfaces"] = {each.name: interface_data(each) for each in device.interfaces}
+        data["interfaces"] = {each.name: _Line(interface_data(each)) for each in device.interfaces}
     if device.routes:
-        data["routes"] = [route_data(each, device) for each in device.routes]
+        data["routes"] = [_Line(route_data(each, device)) for each in device.routes]
     if device.translations:
-        data["translations"] = [translation_data(each) for each in device.translations]
+        data["translations"] = [_Line(translation_data(each)) for each in device.translations]
     return data
 
 
@@ -61,7 +81,7 @@ def interface_data(one: Interface) -> dict[str, Any]:
         data["loopback" if one.loopback else "address"] = _one_or_more([str(each) for each in one.addresses])
     if not one.enabled:
         data["enabled"] = False
-    if one.mtu is not None:
+    if one.mtu is not None and one.mtu != one.usual_mtu:
         data["mtu"] = one.mtu
     if one.description:
         data["description"] = one.description
@@ -85,7 +105,7 @@ def route_data(one: Route, device: Device | None = None) -> dict[str, Any]:
 def _implied(route: Route, device: Device | None) -> bool:
     if route.via is None or device is None:
         return False
-    return [each.name for each in device.interfaces if each.subnet_of(route.via)][:1] == [route.interface]
+    return normal_routes([replace(route, interface=None)], device.interfaces)[0].interface == route.interface
 
 
 def translation_data(one: Translation) -> dict[str, Any]:

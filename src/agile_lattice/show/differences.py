@@ -11,13 +11,13 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from agile_lattice.compare.differences import Comparison, Difference
+from agile_lattice.compare.differences import Comparison, Difference, Weight
 from agile_lattice.dialects.reading import Leftover
 from agile_lattice.intent.places import Place
 from agile_lattice.show.terminal import plural, source_line
 
 CHANGES = {"missing": "missing there", "extra": "only there", "differs": "differs", "moved": "in another order"}
-WEIGHTS = {
+WEIGHTS: dict[Weight, tuple[str, str]] = {
     "open": ("may matter", "strong"),
     "descriptive": ("a remark only", "calm"),
     "cosmetic": ("no packet can tell", "calm"),

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import linecache
-from typing import IO
+import re
+import sys
+from io import TextIOBase
+from typing import IO, cast
 
 from rich.console import Console
 from rich.text import Text
@@ -25,14 +28,31 @@ THEME = Theme(
     }
 )
 PIPE_WIDTH = 120
+_BLANKS = re.compile(r"[ ]+$", re.MULTILINE)
 
 
 def console(file: IO[str] | None = None) -> Console:
     """Return a console for a stream: coloured on a terminal, plain elsewhere or with NO_COLOR set."""
-    plain = Console(file=file, theme=THEME, highlight=False, soft_wrap=False)
-    if not plain.is_terminal:
-        return Console(file=file, theme=THEME, highlight=False, width=PIPE_WIDTH, color_system=None)
-    return plain
+    file = file or sys.stdout
+    if file.isatty():
+        return Console(file=file, theme=THEME, highlight=False)
+    return Console(
+        file=cast(IO[str], _Trimmed(file)), theme=THEME, highlight=False, width=PIPE_WIDTH, color_system=None
+    )
+
+
+class _Trimmed(TextIOBase):
+    """Passes text on without the blanks that a table leaves at the ends of lines."""
+
+    def __init__(self, file: IO[str]) -> None:
+        self._file = file
+
+    def write(self, text: str) -> int:
+        self._file.write(_BLANKS.sub("", text))
+        return len(text)
+
+    def flush(self) -> None:
+        self._file.flush()
 
 
 def source_line(place: Place, most: int = 100) -> str:

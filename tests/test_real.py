@@ -1,0 +1,149 @@
+"""Against the real programs: what we render they take, and what they say of it reads back as the same."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, Phase, given, settings
+
+from agile_lattice.compare.comparing import compare
+from agile_lattice.dialects import read_device, render_device
+from agile_lattice.intent.model import Device
+from agile_lattice.notation.loading import load, loads
+from machines import Machine, present, run
+from strategies import loadable_devices
+
+DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
+HERE = Path(__file__).parent
+SOME = settings(
+    max_examples=150, deadline=None, suppress_health_check=list(HealthCheck), phases=[Phase.explicit, Phase.generate],
+    derandomize=True,
+)  # fmt: skip
+
+pytestmark = pytest.mark.real
+kernel = pytest.mark.skipif(not present("ip", "nft"), reason="needs root, ip and nft")
+frr = pytest.mark.skipif(not present("ip", "nft", "vtysh", "zebra", "staticd"), reason="needs root and FRRouting")
+
+
+def assert_the_machine_is_as_meant(device: Device) -> None:
+    """Load a device into a fresh system, capture it, and find no difference and nothing left over."""
+    texts = render_device(device)
+    with Machine(device.name, (each.name for each in device.interfaces if not each.loopback)) as machine:
+        for each in texts:
+            path = machine.folder / each.file
+            path.write_text(each.text)
+            if each.dialect == "nftables":
+                machine.inside("nft", "-c", "-f", str(path))
+            elif each.dialect == "frr":
+                run("vtysh", "-C", "--inputfile", str(path))
+        machine.apply(texts)
+        machine.settle()
+        captured = machine.capture(device.speaks)
+        comparison = compare(device, read_device(device.name, device.speaks, captured))
+    assert comparison.leftovers == ()
+    assert [(each.subject, each.change, each.fields) for each in comparison.differences] == []
+    assert comparison.unseen == ()
+
+
+@kernel
+@SOME
+@given(loadable_devices(("iproute2", "nftables")))
+def test_the_kernel_has_what_was_rendered(device: Device) -> None:
+    assert_the_machine_is_as_meant(device)
+
+
+@frr
+@SOME
+@given(loadable_devices(("frr", "nftables")))
+def test_frr_has_what_was_rendered(device: Device) -> None:
+    assert_the_machine_is_as_meant(device)
+
+
+@frr
+@pytest.mark.parametrize("name", ["quay-edge", "pier-gate"])
+def test_the_demo_loads_as_meant(name: str) -> None:
+    device = load(DEMO / "saltmarsh.yaml").device(name)
+    assert device is not None
+    assert_the_machine_is_as_meant(device)
+
+
+INTENT = """
+lattice: 1
+zones: {inside: {exposure: own}, outside: {exposure: public}}
+devices:
+  edge:
+    speaks: [SPEAKS, nftables]
+    interfaces:
+      in0: {zone: inside, address: 10.40.10.1/24}
+      out0: {zone: outside, address: 203.0.113.2/28}
+    routes: [{to: default, via: 203.0.113.1}]
+    translations:
+      - {name: partner-untouched, exempt: true, from: inside, to: outside, destination: 203.0.113.14}
+      - {name: publish-web, publish: 203.0.113.5, service: tcp/8080, on: 10.40.10.7, internal-port: 80, facing: outside}
+      - {name: one-to-one, static: 203.0.113.6, on: 10.40.10.8, facing: outside}
+      - {name: pooled, from: inside, to: outside, source: 10.40.10.7, source-becomes: {pool: 203.0.113.9}}
+      - {name: rest, from: inside, to: outside, source-becomes: interface}
+"""
+
+
+class Wire:
+    """An inside host, our device, an outside host; real packets between them."""
+
+    def __init__(self, device: Machine, inside: Machine, outside: Machine) -> None:
+        self.device, self.inside, self.outside = device, inside, outside
+        device.cable("in0", inside.space, "eth0")
+        device.cable("out0", outside.space, "eth0")
+        for address in ("10.40.10.7/24", "10.40.10.8/24", "10.40.10.9/24"):
+            run("ip", "-n", inside.space, "address", "add", address, "dev", "eth0")
+        for address in ("203.0.113.1/28", "203.0.113.14/28"):
+            run("ip", "-n", outside.space, "address", "add", address, "dev", "eth0")
+
+    def route(self) -> None:
+        """Turn forwarding on and give the inside host its gateway; the outside host has no way inside."""
+        self.device.inside("sysctl", "-qw", "net.ipv4.ip_forward=1")
+        run("ip", "-n", self.inside.space, "route", "add", "default", "via", "10.40.10.1")
+
+    def seen(self, client: Machine, server: Machine, source: str, to: str, listen: str) -> tuple[str, int]:
+        """Connect by TCP; return the client's address and the server's port as the server sees them."""
+        peer = str(HERE / "peer.py")
+        with ThreadPoolExecutor(1) as pool:
+            host, port = listen.rsplit(":", 1)
+            answer = pool.submit(server.inside, sys.executable, peer, "serve", host, port)
+            client.inside(sys.executable, peer, "connect", source, *to.rsplit(":", 1))
+            address, its_port = answer.result(timeout=20).split()
+        return address, int(its_port)
+
+
+@pytest.fixture(params=["iproute2", "frr"])
+def wire(request: pytest.FixtureRequest) -> Iterator[Wire]:
+    device = loads(INTENT.replace("SPEAKS", request.param)).device("edge")
+    assert device is not None
+    with Machine("edge") as machine, Machine("inside") as inside, Machine("outside") as outside:
+        wire = Wire(machine, inside, outside)
+        machine.apply(render_device(device))
+        wire.route()
+        yield wire
+
+
+@frr
+def test_real_packets_do_what_the_intent_says(wire: Wire) -> None:
+    inside, outside = wire.inside, wire.outside
+    for source in ("10.40.10.7", "10.40.10.9"):
+        inside.inside("ping", "-c1", "-W2", "-I", source, "203.0.113.1")
+
+    def leaves_as(source: str, to: str = "203.0.113.1:7000") -> str:
+        return wire.seen(inside, outside, source, to, to)[0]
+
+    assert leaves_as("10.40.10.7") == "203.0.113.9"
+    assert leaves_as("10.40.10.8") == "203.0.113.6"
+    assert leaves_as("10.40.10.9") == "203.0.113.2"
+    # From outside: the published port, on another port inside; and every port of the one-to-one.
+    assert wire.seen(outside, inside, "203.0.113.14", "203.0.113.5:8080", "10.40.10.7:80") == ("203.0.113.14", 80)
+    assert wire.seen(outside, inside, "203.0.113.14", "203.0.113.6:2222", "10.40.10.8:2222") == ("203.0.113.14", 2222)
+    # The exempted flow keeps its address, so the answer finds its way only once the outside host has a route.
+    run("ip", "-n", outside.space, "route", "add", "10.40.10.0/24", "via", "203.0.113.2")
+    assert leaves_as("10.40.10.9", "203.0.113.14:7001") == "10.40.10.9"
