@@ -64,6 +64,7 @@ class Phrase(msgspec.Struct, frozen=True):
         constants: Fields that it sets by being there.
         covers: A section that its presence shows the text to speak of.
         block: The phrases inside; `None` if it opens no block.
+        plain: Whether one statement by itself makes one whole fact, field for field.
     """
 
     line: int
@@ -76,6 +77,7 @@ class Phrase(msgspec.Struct, frozen=True):
     constants: Mapping[str, Any]
     covers: Section | None
     block: Block | None
+    plain: bool
 
 
 class Block(msgspec.Struct, frozen=True):
@@ -207,6 +209,10 @@ def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
     return set_of(kind) if raw.get("set") else kind
 
 
+def _has_parts(elements: tuple[Element, ...]) -> bool:
+    return any(hole.part for hole in holes_of(elements))
+
+
 class _Line(msgspec.Struct):
     number: int
     depth: int
@@ -271,6 +277,7 @@ class _Builder:
             constants,
             covers,
             block,
+            makes is not None and not makes.key and not line.inside and not conditions and not _has_parts(head),
         )
 
     def result(self, words: list[str]) -> tuple[FactType | None, dict[str, Any], Section | None]:
@@ -292,7 +299,7 @@ class _Builder:
         """Make sure that every field a phrase speaks of is one of the fact's."""
         fields = [(hole.field, hole.part) for hole in holes_of(elements) if hole.field != "_"]
         for field, part in [*fields, *((name, "") for name in constants)]:
-            if target is None or field not in target.traits:
+            if target is None or field not in target.fields:
                 raise ValueError(f"<{field}> is no field of {target.name if target else 'anything here'}")
             if part and part not in PARTS:
                 raise ValueError(f"<{field}.{part}>: parts are {', '.join(PARTS)}")

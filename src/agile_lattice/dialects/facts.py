@@ -14,11 +14,9 @@ from typing import Any
 import msgspec
 
 from agile_lattice.intent.addresses import BITS, Prefix
-from agile_lattice.intent.model import Route, Section
+from agile_lattice.intent.model import DEFAULT_DISTANCE, Route, Section
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.stages import Rule
-
-Trait = Callable[[Any], Any]
 
 
 class DeviceFact(msgspec.Struct, frozen=True):
@@ -58,38 +56,6 @@ class AnswerFact(msgspec.Struct, frozen=True):
 Fact = DeviceFact | InterfaceFact | AddressFact | AnswerFact | Route | Rule
 
 
-def _as_is(value: Any) -> Any:
-    return value
-
-
-def _some(value: Any) -> Any:
-    return True if value else None
-
-
-def _number(value: Any) -> Any:
-    return None if value is None else True
-
-
-def _more_than(usual: int) -> Trait:
-    return lambda value: None if value == usual else True
-
-
-def _family(value: Any) -> Any:
-    return None if value is None else value.family
-
-
-def _address_set(value: Any) -> Any:
-    return None if value is None else (value.family, len(value.spans) > 1)
-
-
-def _several(value: Any) -> Any:
-    return None if value is None else len(value) > 1
-
-
-def _if_set(value: Any) -> Any:
-    return value or None
-
-
 class FactType(msgspec.Struct, frozen=True):
     """What the engine needs to know about one kind of fact.
 
@@ -97,8 +63,9 @@ class FactType(msgspec.Struct, frozen=True):
         name: What phrases call it.
         record: The class of its values.
         section: The section of a device that it belongs to; empty for none.
-        traits: Per field, in the order of the record; fields left out are never written.
-        key: Fields that identify one fact that several statements describe together;
+        fields: The fields that phrases may speak of, in the order of the record.
+        traits: Gives the trait of each field.
+        key: The field that identifies a fact which several statements describe together;
             empty if each statement is a fact of its own.
         words: The fact in words, for messages.
         keys: Where a field goes by another name in an intent file: the path of keys to it.
@@ -107,59 +74,109 @@ class FactType(msgspec.Struct, frozen=True):
     name: str
     record: type[Any]
     section: Section | None
-    traits: Mapping[str, Trait]
+    fields: tuple[str, ...]
+    traits: Callable[[Any], tuple[Any, ...]]
     key: str = ""
     words: str = ""
     keys: Mapping[str, tuple[str, ...]] = {}
 
     def describe(self, fact: Fact) -> str:
         """Return the fact in words, for messages."""
-        return self.words.format(fact=fact) if self.words else self.name
+        return self.words.format(fact=fact)
+
+
+def _interface_traits(one: InterfaceFact) -> tuple[Any, ...]:
+    return True, one.loopback or None, one.enabled, one.mtu is not None or None, bool(one.description) or None
+
+
+def _address_traits(one: AddressFact | AnswerFact) -> tuple[Any, ...]:
+    return True, one.address.family
+
+
+def _route_traits(one: Route) -> tuple[Any, ...]:
+    return (
+        one.to.family,
+        None if one.via is None else one.via.family,
+        None if one.interface is None else True,
+        one.discard,
+        None if one.distance == DEFAULT_DISTANCE else True,
+    )
+
+
+def _rule_traits(one: Rule) -> tuple[Any, ...]:
+    source, destination, to = one.source, one.destination, one.to
+    return (
+        one.stage,
+        one.verdict,
+        None if one.arrives is None else len(one.arrives) > 1,
+        None if one.leaves is None else len(one.leaves) > 1,
+        None if source is None else (source.family, len(source.spans) > 1),
+        None if destination is None else (destination.family, len(destination.spans) > 1),
+        one.protocol,
+        None if one.ports is None else len(one.ports) > 1,
+        None if to is None else (to.family, len(to.spans) > 1),
+        None if one.to_port is None else True,
+        None if one.port_use == "shared" else one.port_use,
+        True if one.name else None,
+    )
 
 
 FACTS: dict[str, FactType] = {
     each.name: each
     for each in (
-        FactType("device", DeviceFact, None, {"hostname": _some}, words="device {fact.hostname}"),
+        FactType("device", DeviceFact, None, ("hostname",), lambda one: (True,), words="device {fact.hostname}"),
         FactType(
-            "interface", InterfaceFact, "interfaces",
-            {
-                "interface": _as_is, "loopback": _if_set, "enabled": _as_is, "mtu": _number, "description": _some,
-            },
-            "interface", "interface {fact.interface}",
+            "interface",
+            InterfaceFact,
+            "interfaces",
+            ("interface", "loopback", "enabled", "mtu", "description"),
+            _interface_traits,
+            key="interface",
+            words="interface {fact.interface}",
         ),
         FactType(
-            "address", AddressFact, "interfaces", {"interface": _as_is, "address": _family},
+            "address",
+            AddressFact,
+            "interfaces",
+            ("interface", "address"),
+            _address_traits,
             words="address {fact.address} on {fact.interface}",
         ),
         FactType(
-            "answer", AnswerFact, "answers", {"interface": _as_is, "address": _family},
+            "answer",
+            AnswerFact,
+            "answers",
+            ("interface", "address"),
+            _address_traits,
             words="answering for {fact.address} on {fact.interface}",
         ),
         FactType(
-            "route", Route, "routes",
-            {
-                "to": _family, "via": _family, "interface": _some, "discard": _as_is, "distance": _more_than(1),
-            },
+            "route",
+            Route,
+            "routes",
+            ("to", "via", "interface", "discard", "distance"),
+            _route_traits,
             words="route {fact.to}",
         ),
         FactType(
-            "rule", Rule, "translations",
-            {
-                "stage": _as_is, "verdict": _as_is, "arrives": _several, "leaves": _several,
-                "source": _address_set, "destination": _address_set, "protocol": _as_is, "ports": _several,
-                "to": _address_set, "to_port": _number, "port_use": lambda use: None if use == "shared" else use,
-                "name": _some,
-            },
+            "rule",
+            Rule,
+            "translations",
+            Rule.__struct_fields__[:-1],
+            _rule_traits,
             words="translation {fact.name}",
             keys={
-                "arrives": ("from",), "leaves": ("to",), "protocol": ("service",), "ports": ("service",),
-                "to_port": ("internal-port",), "port_use": ("source-becomes", "ports"),
+                "arrives": ("from",),
+                "leaves": ("to",),
+                "protocol": ("service",),
+                "ports": ("service",),
+                "to_port": ("internal-port",),
+                "port_use": ("source-becomes", "ports"),
             },
         ),
     )
-}  # fmt: skip
-FACT_OF: dict[type[Any], FactType] = {each.record: each for each in FACTS.values()}
+}
+assert all(each.record.__struct_fields__[: len(each.fields)] == each.fields for each in FACTS.values())
 
 
 def combine(fields: dict[str, Any]) -> None:

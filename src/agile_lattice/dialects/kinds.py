@@ -16,6 +16,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable
 from functools import lru_cache
+from socket import AF_INET, AF_INET6, inet_ntop, inet_pton
 from typing import Any
 
 import msgspec
@@ -174,10 +175,19 @@ def _address_kind(family: int, pattern: str) -> Kind:
 
 
 def _prefix_kind(family: int, pattern: str) -> Kind:
-    def read(text: str) -> Prefix:
-        return Prefix.parse(text)
+    kind, bits = (AF_INET, 32) if family == 4 else (AF_INET6, 128)
 
-    return Kind(f"prefix{family}", pattern + r"/[0-9]{1,3}", read, str, lambda trait: trait == family)
+    def read(text: str) -> Prefix:
+        # As `Prefix.parse`, without its messages: every line of a long text may hold one.
+        address, _, length = text.partition("/")
+        if int(length) > bits:
+            raise ValueError(f"/{length} is no prefix length")
+        return Prefix(family, int.from_bytes(inet_pton(kind, address), "big"), int(length))
+
+    def write(value: Prefix) -> str:
+        return f"{inet_ntop(kind, value.value.to_bytes(bits // 8, 'big'))}/{value.length}"
+
+    return Kind(f"prefix{family}", pattern + r"/[0-9]{1,3}", read, write, lambda trait: trait == family)
 
 
 def _host_kind(family: int, pattern: str) -> Kind:

@@ -24,12 +24,13 @@ class Pattern(msgspec.Struct, frozen=True):
 
     Attributes:
         match: Matches the whole statement with a space in front.
-        holes: Index of a group of the match, the field (with its part), and how its text is read.
+        holes: Per group of the match: the field (with its part), and how its text is read; a group
+            that marks an element in any order is `None`.
         first: The first word, if every statement of this phrase begins with it.
     """
 
     match: Callable[[str], re.Match[str] | None]
-    holes: tuple[tuple[int, str, Callable[[str], Any]], ...]
+    holes: tuple[tuple[str, Callable[[str], Any]] | None, ...]
     first: str
 
     def read(self, statement: str) -> dict[str, Any] | None:
@@ -37,14 +38,12 @@ class Pattern(msgspec.Struct, frozen=True):
         found = self.match(" " + statement)
         if found is None:
             return None
-        groups = found.groups()
         fields = {}
         try:
-            for index, field, read in self.holes:
-                text = groups[index]
-                if text is not None:
-                    fields[field] = read(text)
-        except ValueError:
+            for text, hole in zip(found.groups(), self.holes):  # noqa: B905 - as long by construction; this is hot
+                if text and hole:
+                    fields[hole[0]] = hole[1](text)
+        except (ValueError, OSError):
             # The form was right and the value was not: 10.0.0.999, a port above 65535.
             return None
         return fields
@@ -86,8 +85,7 @@ class _Compiler:
     def __init__(self, kinds: Mapping[str, Kind], reserved: str) -> None:
         self.kinds = kinds
         self.reserved = reserved
-        self.holes: list[tuple[int, str, Callable[[str], Any]]] = []
-        self.groups = 0
+        self.holes: list[tuple[str, Callable[[str], Any]] | None] = []
 
     def run(self, body: tuple[Element, ...], space: str) -> str:
         """Compile elements of which the first stands behind `space`, whatever it says itself."""
@@ -112,15 +110,14 @@ class _Compiler:
         if hole.field == "_":
             return f"(?:{pattern})"
         field = f"{hole.field}.{hole.part}" if hole.part else hole.field
-        self.holes.append((self.groups, field, kind.read))
-        self.groups += 1
+        self.holes.append((field, kind.read))
         return f"({pattern})"
 
     def any_order(self, element: AnyOrder, space: str) -> str:
         alternatives = []
         for body in element.bodies:
             # An empty group remembers that this element was there; the conditional makes a second one fail.
-            mark = self.groups + 1
-            self.groups += 1
+            self.holes.append(None)
+            mark = len(self.holes)
             alternatives.append(f"(?({mark})(?!)|(){self.run(body, space)})")
         return f"(?:{'|'.join(alternatives)})*"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from typing import Any
 
 import msgspec
@@ -65,18 +66,13 @@ def read_form(dialect: Dialect, form: Form, text: str, file: str) -> Reading:
     facts = reader.finish()
     for name in dialect.passes:
         facts = PASSES[name].up(facts)
-    count = sum(1 for statement in statements for _ in statement.walk())
+    count = _count(statements)
     leftovers = tuple(sorted(reader.leftovers, key=lambda each: each.place.line))
     return Reading(dialect.name, form.name, facts, leftovers, frozenset(reader.sections), (count, count - reader.left))
 
 
-def read(dialect: Dialect, text: str, file: str) -> Reading:
-    """Read a text in whichever form of the dialect understands most of it.
-
-    Raises:
-        CaptureError: If no form understands anything.
-    """
-    return best_reading([dialect], text, file)
+def _count(statements: list[Statement]) -> int:
+    return len(statements) + sum([_count(each.children) for each in statements if each.children])
 
 
 def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
@@ -109,7 +105,7 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
     )  # fmt: skip
 
 
-class _Found(msgspec.Struct):
+class _Found(msgspec.Struct, gc=False):
     """A statement and the phrase that it is.
 
     Attributes:
@@ -148,13 +144,16 @@ class _Reader:
         self.left = 0
         self.sections: set[Section] = set(form.carries)
         self.before = frozenset(form.before)
-        self.single: Facts = {}
+        self.single: Facts = defaultdict(list)
         self.keyed: dict[tuple[str, str], tuple[Fields, Lines]] = {}
 
     def block(self, statements: list[Statement], block: Block, scope: _Scope) -> None:
         """Read statements that stand side by side."""
         makers = []
+        alone = scope.target is None and not scope.inherited
         for statement in statements:
+            if alone and self.plain(statement, block):
+                continue
             found = self.find(statement, block)
             if found is None:
                 if scope.path or statement.children is not None or statement.text not in self.before:
@@ -176,14 +175,35 @@ class _Reader:
         for found in makers:
             self.make(found, inherited, scope.path)
 
+    def plain(self, statement: Statement, block: Block) -> bool:
+        """Make a fact of a statement that is a whole one by itself and inherits nothing; tell whether it is.
+
+        Most of a long text is this: it must be quick.
+        """
+        if statement.children is not None:
+            return False
+        text = statement.text
+        for phrase in block.by_word.get(text.partition(" ")[0], block.loose):
+            fields = phrase.pattern.read(text)
+            if fields is None:
+                continue
+            if phrase.makes is None or not phrase.plain:
+                return False
+            try:
+                fact = phrase.makes.record(**phrase.constants, **fields, place=Place(self.file, statement.line))
+            except TypeError:
+                return False  # it does not say enough
+            self.single[phrase.makes.name].append(fact)
+            return True
+        return False
+
     def find(self, statement: Statement, block: Block) -> _Found | None:
         """Return the first phrase that a statement is."""
-        word = statement.text.split(None, 1)[0] if statement.text else ""
-        children = statement.children
-        for phrase in block.by_word.get(word, block.loose):
+        text, children = statement.text, statement.children
+        for phrase in block.by_word.get(text.partition(" ")[0], block.loose):
             if children is not None and phrase.block is None and not phrase.aside:
                 continue
-            fields = phrase.pattern.read(statement.text)
+            fields = phrase.pattern.read(text)
             if fields is None:
                 continue
             if not phrase.conditions:
@@ -224,7 +244,7 @@ class _Reader:
             return
         fields = found.fields
         if inherited:
-            fields = {**{name: value for name, value in inherited.items() if name in kind.traits}, **fields}
+            fields = {**{name: value for name, value in inherited.items() if name in kind.fields}, **fields}
         if phrase.constants:
             fields.update(phrase.constants)
         places: Lines = {}
@@ -248,7 +268,7 @@ class _Reader:
         except (TypeError, ValueError) as error:
             self.leave(statement, path, f"it does not say enough: {error}")
             return
-        self.single.setdefault(kind.name, []).append(fact)
+        self.single[kind.name].append(fact)
 
     def place(self, statement: Statement) -> Place:
         return Place(self.file, statement.line)
@@ -271,7 +291,7 @@ class _Reader:
         place = Place(self.file, statement.line)
         if statement.text == ENTRY:
             # An entry of a document has no line of its own to show: it is left over as a whole.
-            self.left += sum(1 for _ in statement.walk())
+            self.left += _count([statement])
             summary = ", ".join(each.text for each in statement.children or () if each.children is None)
             self.leftovers.append(Leftover(place, summary, path, *reasons))
             return

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from itertools import groupby
 from typing import Any
 
+import msgspec
 from msgspec.structs import astuple
 
 from agile_lattice.dialects.definition import Block, Dialect, Phrase
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.facts import FACTS, Fact, FactType
 from agile_lattice.dialects.passes import PASSES, Facts
-from agile_lattice.dialects.shapes import UnspellableField
+from agile_lattice.dialects.shapes import Shape, UnspellableField
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import NOWHERE
@@ -33,11 +34,27 @@ def render_facts(dialect: Dialect, facts: Facts) -> str:
         facts = PASSES[name].down(facts, dialect.name)
     form = dialect.forms[0]
     writer = _Writer(dialect, facts)
-    statements = [*(Statement(text, 0) for text in form.before), *writer.block(form.block, None, (), {})]
+    statements = [*(Statement(text, 0) for text in form.before), *writer.block(form.block, _Owner(), {})]
     writer.refuse_unwritten(form.carries)
     if writer.refusals:
         raise Refusals(writer.refusals)
     return form.surface.print(statements)
+
+
+class _Plan(msgspec.Struct, frozen=True):
+    """How facts of one make are written: as these shapes, the block inside, or not at all and why."""
+
+    shapes: tuple[Shape, ...] = ()
+    block: Block | None = None
+    unsaid: str = ""
+    reason: str = ""
+
+
+class _Owner(msgspec.Struct, frozen=True):
+    """The fact that a block is of, by its values and their traits; both empty if it is of none."""
+
+    values: tuple[Any, ...] = ()
+    traits: tuple[Any, ...] = ()
 
 
 class _Writer:
@@ -46,53 +63,45 @@ class _Writer:
         self.facts = facts
         self.written: dict[str, int] = defaultdict(int)
         self.refusals: list[Refusal] = []
+        self._plans: dict[int, dict[tuple[Any, ...], _Plan]] = defaultdict(dict)
         self._indexes: dict[tuple[str, str], dict[Any, list[Fact]]] = {}
 
-    def block(
-        self, block: Block, owner: FactType | None, values: tuple[Any, ...], fields: dict[str, Any]
-    ) -> list[Statement]:
+    def block(self, block: Block, owner: _Owner, fields: dict[str, Any]) -> list[Statement]:
         """Write the statements of a block.
 
         Args:
             block: Its phrases.
-            owner: The kind of fact that the block is of, if it is of one.
-            values: The values of that fact.
-            fields: The same by name, with those of the blocks around.
+            owner: The fact that the block is of.
+            fields: What facts inside take over by name from the blocks around.
         """
         statements: list[Statement] = []
         for makes, group in groupby(block.phrases, key=lambda phrase: None if phrase.aside else phrase.makes):
             phrases = [phrase for phrase in group if not phrase.aside]
             if makes is not None:
-                for fact in self.facts_here(makes, phrases, fields):
-                    statements += self.fact(makes, phrases, fact, fields)
+                statements += self.write_facts(makes, phrases, self.facts_here(makes, phrases, fields), fields)
                 continue
             for phrase in phrases:
-                statements += self.part(phrase, owner, values, fields)
+                statements += self.part(phrase, owner, fields)
         return statements
 
-    def part(
-        self, phrase: Phrase, owner: FactType | None, values: tuple[Any, ...], fields: dict[str, Any]
-    ) -> Iterator[Statement]:
+    def part(self, phrase: Phrase, owner: _Owner, fields: dict[str, Any]) -> Iterator[Statement]:
         """Write a statement that adds to the enclosing fact, or a block that only holds others."""
-        traits = (
-            tuple(trait(value) for trait, value in zip(owner.traits.values(), values, strict=False)) if owner else ()
-        )
-        shape = phrase.shapes.of(traits)
-        if shape is None or (owner is not None and not shape.fields):
+        shape = phrase.shapes.of(owner.traits)
+        if shape is None or (owner.traits and not shape.fields):
             return
-        text = shape.fill(values)
+        text = shape.fill(owner.values)
         if phrase.block is None:
-            if owner is not None:
+            if owner.traits:
                 yield Statement(text, 0)
             return
         # A block that only holds others is written even if it is empty: that there is nothing is worth saying.
-        inside = self.block(phrase.block, owner, values, fields)
-        heads = [condition.of(traits) for _, condition in phrase.conditions]
-        yield Statement(text, 0, [*(Statement(head.fill(values), 0) for head in heads if head), *inside])
+        inside = self.block(phrase.block, owner, fields)
+        heads = [condition.of(owner.traits) for _, condition in phrase.conditions]
+        yield Statement(text, 0, [*(Statement(head.fill(owner.values), 0) for head in heads if head), *inside])
 
-    def facts_here(self, kind: FactType, phrases: list[Phrase], fields: dict[str, Any]) -> Iterable[Fact]:
+    def facts_here(self, kind: FactType, phrases: list[Phrase], fields: dict[str, Any]) -> Collection[Fact]:
         """Return the facts of a kind that belong into this block: those that agree with what is around it."""
-        shared = [name for name in kind.traits if name in fields]
+        shared = [name for name in kind.fields if name in fields]
         if shared:
             return self.index(kind.name, shared[0]).get(fields[shared[0]], ())
         constant = next(iter(phrases[0].constants), None)
@@ -111,49 +120,61 @@ class _Writer:
             self._indexes[kind, field] = index
         return self._indexes[kind, field]
 
-    def fact(self, kind: FactType, phrases: list[Phrase], fact: Fact, around: dict[str, Any]) -> list[Statement]:
-        """Write one fact, by the first phrase that can say all of it, or by several that each say some."""
-        self.written[kind.name] += 1
-        values = astuple(fact)
-        traits = tuple([trait(value) for trait, value in zip(kind.traits.values(), values, strict=False)])
-        present = {name for name, trait in zip(kind.traits, traits, strict=True) if trait is not None}
-        missing = present
+    def write_facts(
+        self, kind: FactType, phrases: list[Phrase], facts: Collection[Fact], around: dict[str, Any]
+    ) -> list[Statement]:
+        """Write facts of one kind, each by the first phrase that can say all of it, or by several that say some."""
+        self.written[kind.name] += len(facts)
+        plans = self._plans[id(phrases[0])]
         statements: list[Statement] = []
-        try:
-            for phrase in phrases:
-                constants = phrase.constants
-                if constants and any(getattr(fact, name) != value for name, value in constants.items()):
-                    continue
-                shape = phrase.shapes.of(traits)
-                if shape is None:
-                    continue
-                unsaid = present.difference(shape.fields, constants, around)
-                if kind.key and phrase.block is None:
-                    # One of several statements: worth writing if it says something new.
-                    if shape.fields & missing - {kind.key}:
-                        statements.append(Statement(shape.fill(values), 0))
-                        missing = missing - shape.fields
-                    continue
-                if phrase.block is not None:
-                    unsaid -= self.fields_inside(phrase.block, traits)
-                if unsaid:
-                    missing = min(missing, unsaid, key=len)
-                    continue
-                text = shape.fill(values)
-                if phrase.block is None:
-                    return [Statement(text, 0)]
-                fields = {**around, **dict(zip(kind.traits, values, strict=False))}
-                inherited = {kind.key: fields[kind.key]} if kind.key else fields
-                return [Statement(text, 0, self.block(phrase.block, kind, values, inherited))]
-        except UnspellableField as error:
-            self.refuse(kind, fact, list(kind.traits)[error.index], error.reason)
-            return []
-        if missing:
-            field = next(name for name in kind.traits if name in missing)
-            usual = "no statement of this dialect says it together with the rest" if missing == present else ""
-            reason = self.dialect.cannot.get(f"{kind.name}.{field}", usual or "there is no statement for it")
-            self.refuse(kind, fact, field, reason)
+        for fact in facts:
+            traits = kind.traits(fact)
+            plan = plans.get(traits)
+            if plan is None:
+                plan = plans[traits] = self.plan(kind, phrases, traits, around)
+            if plan.unsaid:
+                reason = self.dialect.cannot.get(f"{kind.name}.{plan.unsaid}", plan.reason)
+                self.refuse(kind, fact, plan.unsaid, reason)
+                continue
+            values = astuple(fact)
+            try:
+                for shape in plan.shapes:
+                    statements.append(Statement(shape.fill(values), 0))
+                if plan.block is not None:
+                    inherited = {kind.key: values[0]} if kind.key else dict(zip(kind.fields, values, strict=False))
+                    statements[-1].children = self.block(plan.block, _Owner(values, traits), {**around, **inherited})
+            except UnspellableField as error:
+                self.refuse(kind, fact, kind.fields[error.index], error.reason)
         return statements
+
+    def plan(self, kind: FactType, phrases: list[Phrase], traits: tuple[Any, ...], around: Iterable[str]) -> _Plan:
+        """Decide how facts with these traits are written; that depends on nothing else."""
+        present = {name: trait for name, trait in zip(kind.fields, traits, strict=True) if trait is not None}
+        missing = set(present)
+        several: list[Shape] = []
+        for phrase in phrases:
+            if any(present.get(name) != value for name, value in phrase.constants.items()):
+                continue
+            shape = phrase.shapes.of(traits)
+            if shape is None:
+                continue
+            if kind.key and phrase.block is None:
+                # One of several statements: worth writing if it says something new.
+                if shape.fields & missing - {kind.key}:
+                    several.append(shape)
+                    missing -= shape.fields
+                continue
+            unsaid = set(present).difference(shape.fields, phrase.constants, around)
+            if phrase.block is not None:
+                unsaid -= self.fields_inside(phrase.block, traits)
+            if not unsaid:
+                return _Plan((shape,), phrase.block)
+            missing = min(missing, unsaid, key=len)
+        if not missing:
+            return _Plan(tuple(several))
+        whole = len(missing) == len(present)
+        reason = "no statement says it together with the rest" if whole else "there is no statement for it"
+        return _Plan(unsaid=next(name for name in kind.fields if name in missing), reason=reason)
 
     def fields_inside(self, block: Block, traits: tuple[Any, ...]) -> set[str]:
         """Return the fields of a fact that the statements inside its block can say."""

@@ -11,8 +11,6 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-import msgspec
-
 from agile_lattice.dialects.facts import PARTS, FactType
 from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Word
 from agile_lattice.dialects.kinds import Kind, Unspellable
@@ -21,18 +19,24 @@ from agile_lattice.dialects.patterns import kind_of, reserved_pattern
 Gap = tuple[int, Callable[[Any], str]]
 
 
-class Shape(msgspec.Struct, frozen=True):
+class Shape:
     """A phrase with all its choices made.
 
-    Attributes:
+    Args:
         template: Text with a `%s` for each gap.
         gaps: Per gap the index of the fact's field and how its value is written.
         fields: Names of the fields that it writes.
     """
 
-    template: str
-    gaps: tuple[Gap, ...]
-    fields: frozenset[str]
+    def __init__(self, template: str, gaps: Sequence[Gap], fields: frozenset[str]) -> None:
+        self.fields = fields
+        self._gaps = gaps
+        # One expression for the whole statement: this is what rendering spends its time on.
+        calls = "".join(f"write{n}(values[{index}])," for n, (index, _) in enumerate(gaps))
+        names = {f"write{n}": write for n, (_, write) in enumerate(gaps)}
+        self._fill: Callable[[Sequence[Any]], str] = eval(  # of nothing but numbers of our own
+            f"lambda values: template % ({calls})", {"template": template, **names}
+        )
 
     def fill(self, values: Sequence[Any]) -> str:
         """Write a statement from the values of a fact.
@@ -41,9 +45,9 @@ class Shape(msgspec.Struct, frozen=True):
             UnspellableField: If a value has no spelling here.
         """
         try:
-            return self.template % tuple([write(values[index]) for index, write in self.gaps])
+            return self._fill(values)
         except Unspellable:
-            for index, write in self.gaps:
+            for index, write in self._gaps:
                 try:
                     write(values[index])
                 except Unspellable as error:
@@ -70,7 +74,7 @@ class Shapes:
     def __init__(self, elements: tuple[Element, ...], kinds: Mapping[str, Kind], target: FactType | None) -> None:
         self._elements = elements
         self._kinds = kinds
-        self._fields = list(target.traits) if target else []
+        self._fields = list(target.fields) if target else []
         self._reserved = re.compile(reserved_pattern(elements) + r"\S+")
         self._known: dict[tuple[Any, ...], Shape | None] = {}
 
@@ -87,7 +91,7 @@ class Shapes:
         if fitted is None:
             return None
         template, gaps, fields = fitted
-        return Shape(template.removeprefix(" "), tuple(gaps), frozenset(fields))
+        return Shape(template.removeprefix(" "), gaps, frozenset(fields))
 
     def _fit(
         self, body: tuple[Element, ...], glued: bool, traits: Mapping[str, Any]

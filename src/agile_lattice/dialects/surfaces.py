@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from typing import Any
 
 import msgspec
@@ -24,7 +24,7 @@ from agile_lattice.intent.places import Place
 ENTRY = "-"
 
 
-class Statement(msgspec.Struct):
+class Statement(msgspec.Struct, gc=False):
     """One statement of a text.
 
     Attributes:
@@ -36,12 +36,6 @@ class Statement(msgspec.Struct):
     text: str
     line: int
     children: list[Statement] | None = None
-
-    def walk(self) -> Iterator[Statement]:
-        """Yield the statement and all inside it, in order."""
-        yield self
-        for child in self.children or ():
-            yield from child.walk()
 
 
 class Surface(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -102,7 +96,7 @@ class Surface(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             text = line.strip()
             if not text or text[0] in self.comment:
                 continue
-            depth = len(line) - len(line.lstrip())
+            depth = 0 if line[0] == text[0] else len(line) - len(line.lstrip())
             if text == self.close and before is not None:
                 before = None
                 stack = [each for each in stack if each[0] <= depth] or stack[:1]

@@ -139,7 +139,7 @@ class Prefix(msgspec.Struct, frozen=True, order=True, gc=False):
         return f"{spell_value(self.family, self.value)}/{self.length}"
 
 
-class AddressSet(msgspec.Struct, frozen=True, order=True):
+class AddressSet(msgspec.Struct, frozen=True, order=True, gc=False):
     """A canonical set of addresses of one family: equal sets are equal values.
 
     Attributes:

@@ -99,7 +99,7 @@ class Interface(msgspec.Struct, frozen=True):
         return max(around, key=lambda own: own.length, default=None)
 
 
-class Route(msgspec.Struct, frozen=True):
+class Route(msgspec.Struct, frozen=True, gc=False):
     """A static route.
 
     Attributes:

@@ -19,7 +19,7 @@ from functools import cache
 
 from msgspec.structs import replace
 
-from agile_lattice.intent.addresses import Address, AddressSet, Prefix
+from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.model import (
     Answer,
     Device,
@@ -158,12 +158,20 @@ def ways(routes: Iterable[Route]) -> list[Route]:
 
     To discard is one way, whatever answer the sender gets: such a route never goes down, so the first one decides.
     """
+    by_destination: dict[tuple[int, int, int], list[Route]] = {}
+    for route in routes:
+        to = route.to
+        by_destination.setdefault((to.family, to.length, to.value >> BITS[to.family] - to.length), []).append(route)
+    return [route for same in by_destination.values() for route in (same if len(same) == 1 else _best(same))]
+
+
+def _best(routes: list[Route]) -> Iterable[Route]:
     best: dict[tuple[object, ...], Route] = {}
     for route in routes:
-        way = route.to.network, route.via, route.interface, route.discard is not None
+        way = route.via, route.interface, route.discard is not None
         if way not in best or route.distance < best[way].distance:
             best[way] = route
-    return list(best.values())
+    return best.values()
 
 
 def _route_order(route: Route) -> tuple[Prefix, int, str, str]:

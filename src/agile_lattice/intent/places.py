@@ -12,7 +12,7 @@ from collections.abc import Mapping
 import msgspec
 
 
-class Place(msgspec.Struct, frozen=True, eq=False):
+class Place(msgspec.Struct, frozen=True, eq=False, gc=False):
     """A position in a file.
 
     Attributes:

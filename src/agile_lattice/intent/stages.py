@@ -36,7 +36,7 @@ Stage = Literal["arrival", "departure"]
 Verdict = Literal["keep", "rewrite", "egress"]
 
 
-class Rule(msgspec.Struct, frozen=True):
+class Rule(msgspec.Struct, frozen=True, gc=False):
     """One rule of one stage; the first that matches decides.
 
     Attributes:
@@ -125,7 +125,7 @@ def _per_protocol(rule: Rule, services: Services | None) -> list[Rule]:
     return [msgspec.structs.replace(rule, protocol=each.protocol, ports=each.ports) for each in services]
 
 
-class _Merged(msgspec.Struct, frozen=True):
+class _Merged(msgspec.Struct, frozen=True, gc=False):
     """Neighbouring rules that differ in their services only, as one."""
 
     rule: Rule

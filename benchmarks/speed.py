@@ -1,0 +1,212 @@
+"""Reading and rendering, each as a ratio against a named peer in the same run.
+
+    .venv/bin/python benchmarks/speed.py [objects]
+
+Reading, as a library call that returns the device, against the whole process of the real
+program that checks the same text (`nft -c -f`, `vtysh -C -f`; both need root). Rendering, as
+a library call, against a plain hand-written Jinja2 template that prints the same text from
+the same objects. Start-up of `lattice --help` against a bare `python -c pass`. CPU time of
+this process and its children, the median of several runs taken in turn.
+"""
+
+from __future__ import annotations
+
+import os
+import resource
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from jinja2 import Environment
+
+from agile_lattice.dialects import read_device, render_device
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix, spell_range, spell_span
+from agile_lattice.intent.model import (
+    Device,
+    Dynamic,
+    Exempt,
+    Interface,
+    Publish,
+    Route,
+    Service,
+    Translation,
+    spell_ports,
+)
+from agile_lattice.intent.normal import normal
+from agile_lattice.intent.stages import split
+
+RUNS = 7
+
+
+def routes(count: int) -> Device:
+    """Static routes of every sort, mixed."""
+    made: list[Route] = []
+    for n in range(count):
+        to = Prefix(4, 0x0A000000 + (n << 8), 24)
+        via = Address(4, 0xC0000201 + n % 200)
+        match n % 10:
+            case 0:
+                made.append(Route(to, discard="blackhole", distance=250))
+            case 1:
+                made.append(Route(to, via, "lan0"))
+            case 2:
+                made.append(Route(to, interface="lan0", distance=5))
+            case 3:
+                six = Prefix(6, (0x20010DB8 << 96) + (n << 64), 64)
+                made.append(Route(six, Address(6, (0x20010DB8 << 96) + 1)))
+            case _:
+                made.append(Route(to, via))
+    lan = Interface("lan0", (Prefix(4, 0xC0000201, 24),))
+    return Device("quay", ("frr",), (lan,), tuple(made))
+
+
+def rules(count: int) -> Device:
+    """Translations of every sort, mixed."""
+    made: list[Translation] = []
+    for n in range(count):
+        inside = AddressSet(4, ((0x0A280000 + n * 4, 0x0A280000 + n * 4 + 3),))
+        outside = Address(4, 0xC6336400 + n % 256)
+        name = f"rule-{n}"
+        match n % 5:
+            case 0:
+                made.append(Exempt(name, ("lan0",), ("lan1",), inside))
+            case 1:
+                made.append(Dynamic(name, ("lan0",), ("wan0",), inside, pool=AddressSet.of(outside)))
+            case 2:
+                made.append(Dynamic(name, None, ("wan0",), inside))
+            case 3:
+                ports = (Service("tcp", ((1024 + n, 1024 + n),)),)
+                made.append(Publish(outside, Address(4, 0x0A280000 + n), name, ("wan0",), None, ports))
+            case _:
+                ports = (Service("tcp", ((443, 443), (1024 + n, 1024 + n))),)
+                made.append(Publish(outside, Address(4, 0x0A280000 + n), name, ("wan0",), None, ports))
+    return Device("quay", ("nftables",), (), (), tuple(made))
+
+
+FRR = """\
+{% for r in routes -%}
+{{ 'ip' if r.to.family == 4 else 'ipv6' }} route {{ r.to|text }} {% if r.discard -%}
+{{ words[r.discard] }}{% elif r.via %}{{ r.via|text }}{% if r.interface %} {{ r.interface }}{% endif -%}
+{% else %}{{ r.interface }}{% endif %}{% if r.distance != 1 %} {{ r.distance }}{% endif %}
+{% endfor %}"""
+
+NFT_RULES = """\
+{% for r in rules if r.stage == stage -%}
+{{ '\\t\\t' -}}
+{% if r.arrives %}iifname {% if r.arrives|length == 1 %}"{{ r.arrives[0] }}"{% else %}{ "{{ r.arrives|join('", "') }}" }\
+{% endif %} {% endif -%}
+{% if r.leaves %}oifname {% if r.leaves|length == 1 %}"{{ r.leaves[0] }}"{% else %}{ "{{ r.leaves|join('", "') }}" }\
+{% endif %} {% endif -%}
+{% if r.source %}ip saddr {% if r.source.spans|length == 1 %}{{ r.source.spans[0]|span }}{% else -%}
+{ {{ r.source.spans|map('span')|join(', ') }} }{% endif %} {% endif -%}
+{% if r.destination %}ip daddr {% if r.destination.spans|length == 1 %}{{ r.destination.spans[0]|span }}{% else -%}
+{ {{ r.destination.spans|map('span')|join(', ') }} }{% endif %} {% endif -%}
+{% if r.ports %}{{ r.protocol }} dport {% if r.ports|length == 1 %}{{ r.ports[0]|ports }}{% else -%}
+{ {{ r.ports|map('ports')|join(', ') }} }{% endif %} {% elif r.protocol %}meta l4proto {{ r.protocol }} {% endif -%}
+{% if r.verdict == 'keep' %}accept{% elif r.verdict == 'egress' %}masquerade{% elif stage == 'arrival' -%}
+dnat to {{ r.to.spans[0]|span }}{% if r.to_port %}:{{ r.to_port }}{% endif %}{% else -%}
+snat to {{ r.to.spans[0]|range }}{% endif %}{% if r.name %} comment "{{ r.name }}"{% endif %}
+{% endfor %}"""
+NFT = f"""\
+table ip lattice
+delete table ip lattice
+table ip lattice {{
+	chain arrival {{
+		type nat hook prerouting priority dstnat
+{{% set stage = 'arrival' %}}{NFT_RULES}	}}
+	chain departure {{
+		type nat hook postrouting priority srcnat
+{{% set stage = 'departure' %}}{NFT_RULES}	}}
+}}
+"""
+
+
+def template(text: str) -> Callable[[Device], str]:
+    """Return a hand-written renderer."""
+    environment = Environment(keep_trailing_newline=True, autoescape=False)
+    environment.filters |= {
+        "text": str,
+        "span": lambda span: spell_span(4, span),
+        "range": lambda span: spell_range(4, span),
+        "ports": spell_ports,
+    }
+    compiled = environment.from_string(text)
+    words = {"blackhole": "blackhole", "unreachable": "reject"}
+    return lambda device: compiled.render(routes=device.routes, rules=split(device.translations), words=words)
+
+
+def children() -> float:
+    """Return the CPU seconds of all processes that this one has run and seen end."""
+    used = resource.getrusage(resource.RUSAGE_CHILDREN)
+    return used.ru_utime + used.ru_stime
+
+
+def cpu(call: Callable[[], object]) -> float:
+    """Return the CPU seconds of a call, with those of the processes that it runs."""
+    before = time.process_time() + children()
+    call()
+    return time.process_time() + children() - before
+
+
+def compared(ours: Callable[[], object], peer: Callable[[], object]) -> tuple[float, float, float]:
+    """Return the medians of both, in seconds, and the median ratio of runs taken in turn."""
+    pairs = [(cpu(ours), cpu(peer)) for _ in range(RUNS + 1)][1:]
+    medians = [statistics.median(column) for column in zip(*pairs, strict=True)]
+    return medians[0], medians[1], statistics.median(one / max(other, 1e-9) for one, other in pairs)
+
+
+def row(what: str, peer_name: str, ours: Callable[[], object], peer: Callable[[], object]) -> None:
+    mine, theirs, ratio = compared(ours, peer)
+    print(f"| {what} | {mine * 1000:.0f} | {peer_name} | {theirs * 1000:.0f} | {ratio:.2f} |")
+
+
+def program(*command: str) -> Callable[[], object]:
+    return lambda: subprocess.run(command, check=True, capture_output=True)
+
+
+def wall(command: list[str]) -> float:
+    before = time.perf_counter()
+    subprocess.run(command, check=True, capture_output=True)
+    return time.perf_counter() - before
+
+
+def measure(device: Device, hand: Callable[[Device], str], folder: Path, *check: str) -> None:
+    """Print a row for reading and one for rendering, once both sides are seen to do the same."""
+    [text] = render_device(device)
+    body = text.text.partition("exit\n!\n")[2] if text.dialect == "frr" else text.text
+    assert hand(device) == body, "the template must print the same text"
+    capture = read_device("quay", device.speaks, {"text": text.text})
+    assert normal(capture.device).routes == normal(device).routes
+    assert normal(capture.device).translations == normal(device).translations
+    path = folder / text.file
+    path.write_text(text.text)
+    path.chmod(0o644)
+    if shutil.which(check[0]) and os.geteuid() == 0:
+        read = lambda: read_device("quay", device.speaks, {"text": text.text})  # noqa: E731
+        row(f"read {text.dialect}", f"`{' '.join(check[:2])}`, whole process", read, program(*check, str(path)))
+    row(f"render {text.dialect}", "Jinja2 template", lambda: render_device(device), lambda: hand(device))
+
+
+def main() -> None:
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
+    print(f"{count} objects; CPU ms, medians of {RUNS}\n")
+    print("| what | ours | peer | peer's | ratio |\n|---|---|---|---|---|")
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        folder.chmod(0o755)  # vtysh reads as somebody else
+        measure(routes(count), template(FRR), folder, "vtysh", "-C", "--inputfile")
+        measure(rules(count), template(NFT), folder, "nft", "-c", "-f")
+    lattice = str(Path(sys.executable).with_name("lattice"))
+    pairs = [(wall([lattice, "--help"]), wall([sys.executable, "-c", "pass"])) for _ in range(4 * RUNS)][1:]
+    ratio = statistics.median(one / other for one, other in pairs)
+    ours, bare = (statistics.median(column) * 1000 for column in zip(*pairs, strict=True))
+    print(f"| `lattice --help`, wall | {ours:.0f} | `python -c pass` | {bare:.0f} | {ratio:.2f} |")
+
+
+if __name__ == "__main__":
+    main()
