@@ -44,7 +44,7 @@ from agile_lattice.dialects.facts import FACTS, PARTS, FactType
 from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
 from agile_lattice.dialects.kinds import BASE, Kind, number_kind, set_of, text_kind, worded
 from agile_lattice.dialects.passes import PASSES
-from agile_lattice.dialects.patterns import Pattern, compile_pattern
+from agile_lattice.dialects.patterns import Maker, Pattern, compile_maker, compile_pattern
 from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.surfaces import Surface
 from agile_lattice.intent.model import Section
@@ -64,7 +64,7 @@ class Phrase(msgspec.Struct, frozen=True):
         constants: Fields that it sets by being there.
         covers: A section that its presence shows the text to speak of.
         block: The phrases inside; `None` if it opens no block.
-        plain: Whether one statement by itself makes one whole fact, field for field.
+        maker: Makes the fact of a statement that is a whole one by itself, field for field; else `None`.
     """
 
     line: int
@@ -77,7 +77,7 @@ class Phrase(msgspec.Struct, frozen=True):
     constants: Mapping[str, Any]
     covers: Section | None
     block: Block | None
-    plain: bool
+    maker: Maker | None
 
 
 class Block(msgspec.Struct, frozen=True):
@@ -209,10 +209,6 @@ def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
     return set_of(kind) if raw.get("set") else kind
 
 
-def _has_parts(elements: tuple[Element, ...]) -> bool:
-    return any(hole.part for hole in holes_of(elements))
-
-
 class _Line(msgspec.Struct):
     number: int
     depth: int
@@ -266,10 +262,12 @@ class _Builder:
         for elements in (head, *conditions):
             self.check(elements, target, constants)
         block = self.block(line.inside, target) if line.inside else None
+        pattern = compile_pattern(head, self.kinds)
+        whole = not (line.inside or conditions or any(hole.part for hole in holes_of(head)))
         return Phrase(
             line.number,
             line.text,
-            compile_pattern(head, self.kinds),
+            pattern,
             Shapes(head, self.kinds, target),
             tuple((compile_pattern(each, self.kinds), Shapes(each, self.kinds, target)) for each in conditions),
             makes,
@@ -277,7 +275,7 @@ class _Builder:
             constants,
             covers,
             block,
-            makes is not None and not makes.key and not line.inside and not conditions and not _has_parts(head),
+            compile_maker(pattern, makes.record, constants) if makes and not makes.key and whole else None,
         )
 
     def result(self, words: list[str]) -> tuple[FactType | None, dict[str, Any], Section | None]:

@@ -208,7 +208,10 @@ def _host_kind(family: int, pattern: str) -> Kind:
 def _span_kind(name: str, family: int, pattern: str, spell: Callable[[int, Span], str]) -> Kind:
     @lru_cache(CACHED)
     def read(text: str) -> AddressSet:
-        return AddressSet.parse(text)
+        if "-" in text or "/" in text:
+            return AddressSet.parse(text)
+        value = Address.parse(text).value
+        return AddressSet(family, ((value, value),))
 
     @lru_cache(CACHED)
     def write(value: AddressSet) -> str:

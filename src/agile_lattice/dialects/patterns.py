@@ -15,8 +15,10 @@ import msgspec
 
 from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Maybe, Word, words_of
 from agile_lattice.dialects.kinds import Kind
+from agile_lattice.intent.places import Place
 
 SPACE = r"[ \t]+"
+Maker = Callable[[tuple[str | None, ...], Place], Any]
 
 
 class Pattern(msgspec.Struct, frozen=True):
@@ -38,15 +40,40 @@ class Pattern(msgspec.Struct, frozen=True):
         found = self.match(" " + statement)
         if found is None:
             return None
-        fields = {}
         try:
-            for text, hole in zip(found.groups(), self.holes):  # noqa: B905 - as long by construction; this is hot
-                if text and hole:
-                    fields[hole[0]] = hole[1](text)
+            # This is hot: every line of a text comes by. A group that only marks something is empty.
+            return {hole[0]: hole[1](text) for text, hole in zip(found.groups(), self.holes) if text and hole}  # noqa: B905
         except (ValueError, OSError):
             # The form was right and the value was not: 10.0.0.999, a port above 65535.
             return None
-        return fields
+
+
+def compile_maker(pattern: Pattern, record: type[Any], constants: Mapping[str, Any]) -> Maker:
+    """Return a function that makes a record from the groups of a match and a place, in one expression.
+
+    For statements that are a whole fact by themselves: of those there can be very many.
+    """
+    defaults = dict(zip(record.__struct_fields__[::-1], record.__struct_defaults__[::-1], strict=False))
+    names: dict[str, Any] = {"record": record, "absent": _absent}
+    readings: dict[str, list[str]] = {}
+    for group, hole in enumerate(pattern.holes):
+        if hole is not None:
+            names[f"read{group}"] = hole[1]
+            readings.setdefault(hole[0], []).append(f"read{group}(g[{group}]) if g[{group}] is not None else ")
+    arguments = []
+    for field, choices in readings.items():
+        otherwise = f"default_{field}" if field in defaults else "absent()"
+        names[f"default_{field}"] = defaults.get(field)
+        arguments.append(f"{field}={''.join(choices)}{otherwise}")
+    for field, value in constants.items():
+        names[f"constant_{field}"] = value
+        arguments.append(f"{field}=constant_{field}")
+    maker: Maker = eval(f"lambda g, place: record({', '.join(arguments)}, place=place)", names)  # our own names only
+    return maker
+
+
+def _absent() -> Any:
+    raise ValueError("the statement does not say enough")
 
 
 def compile_pattern(elements: tuple[Element, ...], kinds: Mapping[str, Kind]) -> Pattern:

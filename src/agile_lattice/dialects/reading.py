@@ -184,15 +184,15 @@ class _Reader:
             return False
         text = statement.text
         for phrase in block.by_word.get(text.partition(" ")[0], block.loose):
-            fields = phrase.pattern.read(text)
-            if fields is None:
+            found = phrase.pattern.match(" " + text)
+            if found is None:
                 continue
-            if phrase.makes is None or not phrase.plain:
+            if phrase.maker is None or phrase.makes is None:
                 return False
             try:
-                fact = phrase.makes.record(**phrase.constants, **fields, place=Place(self.file, statement.line))
-            except TypeError:
-                return False  # it does not say enough
+                fact = phrase.maker(found.groups(), Place(self.file, statement.line))
+            except (ValueError, OSError):
+                continue  # the form was right and a value was not
             self.single[phrase.makes.name].append(fact)
             return True
         return False
@@ -217,6 +217,8 @@ class _Reader:
         """Look for statements inside that meet the conditions of a phrase; None if one is not met."""
         for condition, _ in found.phrase.conditions:
             for child in found.rest:
+                if not child.text.startswith(condition.first):
+                    continue
                 more = condition.read(child.text)
                 if more is not None:
                     found.fields.update(more)

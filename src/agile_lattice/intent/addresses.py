@@ -185,11 +185,14 @@ class AddressSet(msgspec.Struct, frozen=True, order=True, gc=False):
         return cls.of(Prefix.parse(text) if "/" in text else Address.parse(text))
 
     @property
+    def is_single(self) -> bool:
+        """Whether the set has exactly one address."""
+        return len(self.spans) == 1 and self.spans[0][0] == self.spans[0][1]
+
+    @property
     def single(self) -> Address | None:
         """The address, if the set has exactly one."""
-        if len(self.spans) == 1 and self.spans[0][0] == self.spans[0][1]:
-            return Address(self.family, self.spans[0][0])
-        return None
+        return Address(self.family, self.spans[0][0]) if self.is_single else None
 
     def prefixes(self) -> list[Prefix]:
         """Return the fewest prefixes that hold exactly this set, ascending."""

@@ -20,6 +20,7 @@ import msgspec
 
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.model import (
+    ALL_PORTS,
     Dynamic,
     Exempt,
     Publish,
@@ -142,14 +143,11 @@ def join(rules: Iterable[Rule]) -> tuple[tuple[Translation, ...], list[Rule]]:
         The translations, and the rules that say something an intent has no word for
         (a destination rewritten without naming the external address, for example).
     """
-    lists: dict[Stage, list[_Merged]] = {"arrival": [], "departure": []}
     unsaid: list[Rule] = []
     by_stage: dict[Stage, list[Rule]] = {"arrival": [], "departure": []}
     for rule in rules:
         (by_stage[rule.stage] if _has_word(rule) else unsaid).append(rule)
-    for stage, members in by_stage.items():
-        lists[stage] = _merge_services(members)
-    arrival, departure = lists["arrival"], lists["departure"]
+    arrival, departure = _merge_services(by_stage["arrival"]), _merge_services(by_stage["departure"])
 
     result: list[Translation] = []
     i = j = 0
@@ -165,7 +163,7 @@ def join(rules: Iterable[Rule]) -> tuple[tuple[Translation, ...], list[Rule]]:
 def _has_word(rule: Rule) -> bool:
     if rule.stage == "departure" or rule.verdict == "keep":
         return True
-    return bool(rule.destination and rule.destination.single and rule.to and rule.to.single)
+    return bool(rule.destination and rule.destination.is_single and rule.to and rule.to.is_single)
 
 
 def _without_service(rule: Rule) -> tuple[object, ...]:
@@ -181,11 +179,12 @@ def _merge_services(rules: Sequence[Rule]) -> list[_Merged]:
     merged = []
     for _, neighbours in groupby(rules, key=_without_service):
         first, *more = neighbours
-        if first.protocol is None:
-            merged.append(_Merged(first, None))
-            continue
-        services = [Service(each.protocol or "", each.ports) for each in (first, *more)]
-        merged.append(_Merged(first, union_of_services(services)))
+        services: Services | None = None
+        if first.protocol is not None:
+            services = (Service(first.protocol, first.ports),)
+            if more or first.ports == ALL_PORTS:
+                services = union_of_services([Service(each.protocol or "", each.ports) for each in (first, *more)])
+        merged.append(_Merged(first, services))
     return merged
 
 
