@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from hypothesis import HealthCheck, event, given, settings
+from hypothesis import HealthCheck, assume, event, given, settings
 from hypothesis import strategies as st
 
 from agile_lattice.dialects import Rendered, read_device, render_device
@@ -56,3 +56,40 @@ def test_what_is_rendered_reads_back_as_the_same(speaks: tuple[str, ...], data: 
     assert now.translations == was.translations
     again = {each.dialect: each.text for each in render_device(capture.device) if each.text}
     assert read_device(device.name, speaks, again.items()) == capture
+
+
+@pytest.mark.parametrize("speaks", SPOKEN)
+@MANY
+@given(data=st.data())
+def test_reading_loses_no_line(speaks: tuple[str, ...], data: st.DataObject) -> None:
+    device, texts = rendered(data.draw(devices(speaks)))
+    for each in texts:
+        lines = each.text.splitlines()
+        assume(lines)
+        at = data.draw(st.integers(0, len(lines) - 1))
+        strange = data.draw(
+            st.sampled_from(["zz9 plural", "ip rout 10.0.0.0/8 10.0.0.1", "accept all", lines[at] + " zz9 zz8 zz7"])
+        )
+        if "{ zz9" in strange or strange[0] in "!#":
+            return  # a comment, or another block altogether
+        indent = lines[at][: len(lines[at]) - len(lines[at].lstrip())]
+        # In place of an opening or a closing line it would not be one strange line but a broken block.
+        damaged = "\n".join([*lines[:at], indent + strange.strip(), *lines[at:]])
+        reading = read_device(device.name, speaks, [("damaged", damaged)])
+        assert [(left.place.line, left.text) for left in reading.leftovers] == [(at + 1, strange.strip())]
+        clean = read_device(device.name, speaks, [("clean", each.text)])
+        assert reading.device == clean.device
+
+
+@pytest.mark.parametrize("speaks", SPOKEN)
+@MANY
+@given(data=st.data())
+def test_the_quick_way_of_reading_is_the_thorough_one(speaks: tuple[str, ...], data: st.DataObject) -> None:
+    device, texts = rendered(data.draw(devices(speaks)))
+    pairs = [(each.file, each.text) for each in texts if each.text]
+    quick = read_device(device.name, speaks, pairs)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("agile_lattice.dialects.reading._Reader.plain", lambda *_: False)
+        thorough = read_device(device.name, speaks, pairs)
+    assert thorough == quick
+    assert [one.place.line for one in thorough.device.routes] == [one.place.line for one in quick.device.routes]

@@ -15,7 +15,7 @@ _LAN = "interfaces: {lan0: {address: 10.40.10.1/24}}\nroutes: "
 def _routes(network: Network) -> Iterator[tuple[Device, Route, str]]:
     for device in network.devices:
         for route in device.routes:
-            yield device, route, f"{device.name} route {route.to}"
+            yield device, route, f"{device.name} route {route.destination}"
 
 
 @check(
@@ -70,8 +70,12 @@ def next_hop_off_link(network: Network) -> Iterator[Found]:
 
 
 def _nearest(device: Device, via: Address) -> str:
-    subnets = [f"{one.network} on {each.name}" for each in device.interfaces for one in each.addresses
-               if one.family == via.family and not one.is_host]  # fmt: skip
+    subnets = [
+        f"{address.network} on {interface.name}"
+        for interface in device.interfaces
+        for address in interface.addresses
+        if address.family == via.family and not address.is_host and not interface.loopback
+    ]
     return f"Connected are {', '.join(subnets)}." if subnets else "It has no connected subnet of that family."
 
 

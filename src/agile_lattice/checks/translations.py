@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterator
 
 from agile_lattice.checks.rulebook import Found, check
-from agile_lattice.intent.addresses import Address
+from agile_lattice.intent.addresses import Address, spell_range
 from agile_lattice.intent.model import Device, Dynamic, Network, Publish, Service, Static, Translation
 from agile_lattice.intent.spans import meet
 from agile_lattice.intent.stages import Rule, split, takes_all
@@ -42,7 +42,8 @@ def pool_takes_taken(network: Network) -> Iterator[Found]:
                 if address.family == 4 and meet(one.pool.spans, ((address.value, address.value),)):
                     yield Found(
                         one.place.at("source-becomes", "pool"), _subject(device, one),
-                        f"its pool {one.pool} holds {address}, {use}", "Take that address out of the pool.",
+                        f"its pool {spell_range(4, one.pool.spans[0])} holds {address}, {use}",
+                        "Take that address out of the pool.",
                     )  # fmt: skip
 
 

@@ -54,7 +54,9 @@ def captured_files(network: Network, captures: Sequence[Path], name: str | None)
     if name:
         files = [file for path in captures for file in (_files(path) if path.is_dir() else [path])]
         return [(device_named(network, name), files)]
+    known = [device.name for device in network.devices]
     folders = [folder for path in captures if path.is_dir() for folder in sorted(path.iterdir()) if folder.is_dir()]
+    folders.sort(key=lambda folder: known.index(folder.name) if folder.name in known else 0)
     if not folders:
         raise fail(
             Place(str(captures[0])), "which device is this of?",

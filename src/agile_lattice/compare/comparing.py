@@ -150,8 +150,8 @@ def _routes(wanted: Iterable[Route], found: Iterable[Route]) -> Iterator[Differe
         assert route is not None
         fields = field_differences(route_data(one), route_data(other)) if one and other else ()
         first = fields[0].name if fields else ""
-        way = f" via {route.via}" if route.via and not fields else ""
+        way = f" via {route.via}" if route.via and "via" not in [field.name for field in fields] else ""
         yield Difference(
-            change_of(one, other), "routes", f"route {route.to}{way}", "open", fields, "",
+            change_of(one, other), "routes", f"route {route.destination}{way}", "open", fields, "",
             one.place.at(first) if one else NOWHERE, other.place if other else NOWHERE,
         )  # fmt: skip

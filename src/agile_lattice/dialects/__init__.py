@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
 
-from agile_lattice.dialects.assembly import Capture, assemble, facts_of
+from agile_lattice.dialects.assembly import Capture, as_intent, assemble, facts_of
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.facts import FACTS
 from agile_lattice.dialects.reading import Reading, best_reading
@@ -14,7 +14,7 @@ from agile_lattice.dialects.registry import dialect
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.intent.model import Device, Section
 
-__all__ = ["Capture", "Rendered", "read_device", "render_device"]
+__all__ = ["Capture", "Rendered", "as_intent", "read_device", "render_device"]
 
 
 class Rendered(msgspec.Struct, frozen=True):

@@ -12,8 +12,9 @@ from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading import Leftover, Reading
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.model import Answer, Device, Interface, Route, Section
-from agile_lattice.intent.normal import answers_for, ways
+from agile_lattice.intent.normal import answers_for, external_addresses, parted_answers, ways
 from agile_lattice.intent.places import Place
+from agile_lattice.intent.spans import minus
 from agile_lattice.intent.stages import Rule, join, split
 
 
@@ -89,6 +90,24 @@ def assemble(name: str, speaks: Sequence[str], readings: Iterable[Reading]) -> C
         ),
     )
     return Capture(device, tuple(leftovers), frozenset(sections))
+
+
+def as_intent(capture: Capture) -> tuple[Device, tuple[Leftover, ...]]:
+    """Say what was read in the words of an intent.
+
+    Returns:
+        The device without what it only answers for, since that follows from its translations; and
+        the leftovers, with those answers that no translation explains.
+    """
+    interfaces, answers = parted_answers(capture.device)
+    explained = external_addresses(capture.device.translations)
+    unexplained = tuple(
+        Leftover(each.place, f"answering for {each.addresses} on {each.interface}", (), "no translation uses it")
+        for each in answers
+        if minus(each.addresses.spans, explained)
+    )
+    device = msgspec.structs.replace(capture.device, interfaces=tuple(interfaces), answers=None)
+    return device, capture.leftovers + unexplained
 
 
 def _interfaces(facts: Sequence[InterfaceFact], addresses: Sequence[AddressFact]) -> tuple[Interface, ...]:

@@ -41,10 +41,11 @@ class CaptureError(DialectError):
         place: Where.
         what: What is wrong.
         remedy: What to do.
+        other: Whether the text is of another surface altogether, rather than damaged.
     """
 
-    def __init__(self, place: Place, what: str, remedy: str = "") -> None:
-        self.place, self.what, self.remedy = place, what, remedy
+    def __init__(self, place: Place, what: str, remedy: str = "", other: bool = False) -> None:
+        self.place, self.what, self.remedy, self.other = place, what, remedy, other
         super().__init__(place, what)
 
     def __str__(self) -> str:

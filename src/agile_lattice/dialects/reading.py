@@ -88,7 +88,8 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
             try:
                 reading = read_form(dialect, form, text, file)
             except CaptureError as caught:
-                error = error or caught
+                if not caught.other:
+                    error = error or caught
                 continue
             if reading.statements[0] and not reading.leftovers:
                 return reading
@@ -96,7 +97,7 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
                 best = reading
     if best is not None and best.statements[1] > 0:
         return best
-    if error is not None and (best is None or text.lstrip()[:1] in "[{"):
+    if error is not None:
         raise error
     names = ", ".join(dialect.name for dialect in dialects)
     raise CaptureError(

@@ -187,7 +187,7 @@ def _parse_document(text: str, file: str) -> list[Statement]:
     decoder = json.JSONDecoder()
     start = len(text) - len(text.lstrip())
     if text[start : start + 1] != "[":
-        raise CaptureError(Place(file, 1), "this is not a JSON list")
+        raise CaptureError(Place(file, 1), "this is not a JSON list", other=True)
     statements: list[Statement] = []
     at = start + 1
     lines = _Lines(text)

@@ -117,6 +117,11 @@ class Route(msgspec.Struct, frozen=True, gc=False):
     distance: int = DEFAULT_DISTANCE
     place: Place = NOWHERE
 
+    @property
+    def destination(self) -> str:
+        """The destination as an intent file has it: `default` where the next hop tells the family."""
+        return "default" if self.to.length == 0 and self.via is not None else str(self.to)
+
 
 class Exempt(msgspec.Struct, frozen=True, tag="exempt"):
     """Packets that no later translation may touch.

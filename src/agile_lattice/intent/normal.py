@@ -38,20 +38,10 @@ from agile_lattice.intent.stages import join, split
 def normal(device: Device) -> Device:
     """Return the device in normal form, with its answers spelt out."""
     translations, _ = join(split(device.translations))
-    interfaces = [_normal_interface(each) for each in device.interfaces]
-    external = external_addresses(translations)
-    answers: list[Answer] = list(device.answers if device.answers is not None else ())
-    for index, interface in enumerate(interfaces):
-        extra = [address for address in interface.addresses if _is_answer(interface, address, external)]
-        if extra:
-            interfaces[index] = replace(
-                interface, addresses=tuple(each for each in interface.addresses if each not in extra)
-            )
-            answers += [
-                Answer(interface.name, AddressSet.of(each), interface.place.at("address", str(each))) for each in extra
-            ]
+    parted, answers = parted_answers(device)
+    interfaces = [_normal_interface(each) for each in parted]
     if device.answers is None:
-        answers += answers_for(tuple(interfaces), translations)
+        answers += answers_for(interfaces, translations)
     return replace(
         device,
         interfaces=tuple(sorted(interfaces, key=lambda each: each.name)),
@@ -59,6 +49,28 @@ def normal(device: Device) -> Device:
         translations=translations,
         answers=_gathered(answers),
     )
+
+
+def parted_answers(device: Device) -> tuple[list[Interface], list[Answer]]:
+    """Part the addresses that a device has from those that it only answers for.
+
+    Returns:
+        The interfaces without addresses that stand there for a translation, and all that the device
+        is said to answer for.
+    """
+    external = external_addresses(device.translations)
+    answers: list[Answer] = list(device.answers if device.answers is not None else ())
+    interfaces = []
+    for interface in device.interfaces:
+        own = []
+        for index, address in enumerate(interface.addresses):
+            if _is_answer(interface, address, external):
+                place = interface.place.at("address", index)
+                answers.append(Answer(interface.name, AddressSet.of(address), place))
+            else:
+                own.append(address)
+        interfaces.append(replace(interface, addresses=tuple(own)))
+    return interfaces, answers
 
 
 def _normal_interface(interface: Interface) -> Interface:

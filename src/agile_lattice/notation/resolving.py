@@ -128,7 +128,7 @@ class _Resolver:
                 f"Did you mean {near[0]!r}?" if near else "Define it under `zones`.",
             )  # fmt: skip
         return Interface(
-            name, tuple(shape.address or shape.loopback), bool(shape.loopback), shape.enabled,
+            name, tuple(shape.address or shape.loopback or ()), shape.loopback is not None, shape.enabled,
             shape.mtu, shape.description or "", shape.zone or "", place,
         )  # fmt: skip
 

@@ -109,7 +109,7 @@ class InterfaceShape(Shape):
     """An interface: its addresses and what else is set on it."""
 
     address: Prefixes = []
-    loopback: Prefixes = []
+    loopback: Annotated[list[IPPrefix], BeforeValidator(_listed), _ScalarToo()] | None = None
     zone: Name | None = None
     enabled: bool = True
     mtu: Annotated[int, Field(ge=68, le=65535, description="Octets; RFC 791 asks for 68 at least.")] | None = None
@@ -117,7 +117,7 @@ class InterfaceShape(Shape):
 
     @model_validator(mode="after")
     def _either(self) -> InterfaceShape:
-        if self.address and self.loopback:
+        if self.address and self.loopback is not None:
             raise ValueError("an interface has either `address` or, if it is the loopback, `loopback`")
         return self
 

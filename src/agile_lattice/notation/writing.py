@@ -8,7 +8,7 @@ from typing import Any
 import yaml
 from msgspec.structs import replace
 
-from agile_lattice.intent.addresses import AddressSet, spell_span
+from agile_lattice.intent.addresses import AddressSet, spell_range, spell_span
 from agile_lattice.intent.model import (
     Device,
     Dynamic,
@@ -77,7 +77,7 @@ def interface_data(one: Interface) -> dict[str, Any]:
     data: dict[str, Any] = {}
     if one.zone:
         data["zone"] = one.zone
-    if one.addresses:
+    if one.addresses or one.loopback:
         data["loopback" if one.loopback else "address"] = _one_or_more([str(each) for each in one.addresses])
     if not one.enabled:
         data["enabled"] = False
@@ -90,7 +90,7 @@ def interface_data(one: Interface) -> dict[str, Any]:
 
 def route_data(one: Route, device: Device | None = None) -> dict[str, Any]:
     """Return a route in the keys of the notation; an egress interface that `device` implies is left out."""
-    data: dict[str, Any] = {"to": "default" if one.to.length == 0 and one.via is not None else str(one.to)}
+    data: dict[str, Any] = {"to": one.destination}
     if one.via is not None:
         data["via"] = str(one.via)
     if one.interface is not None and not _implied(one, device):
@@ -147,8 +147,7 @@ def translation_data(one: Translation) -> dict[str, Any]:
 def _becomes(one: Dynamic) -> Any:
     if one.pool is None:
         return "interface"
-    first, last = one.pool.spans[0]
-    pool = spell_span(4, (first, last))
+    pool = spell_range(4, one.pool.spans[0])
     return {"pool": pool, "ports": one.ports} if one.ports != "shared" else {"pool": pool}
 
 

@@ -14,7 +14,7 @@ from rich.text import Text
 from agile_lattice.compare.differences import Comparison, Difference, Weight
 from agile_lattice.dialects.reading import Leftover
 from agile_lattice.intent.places import Place
-from agile_lattice.show.terminal import plural, source_line
+from agile_lattice.show.terminal import located, plural, source_line
 
 CHANGES = {"missing": "missing there", "extra": "only there", "differs": "differs", "moved": "in another order"}
 WEIGHTS: dict[Weight, tuple[str, str]] = {
@@ -67,7 +67,7 @@ def _side(values: Sequence[Text], place: Place) -> Group:
     if not place.line:
         return Group(*(values or [Text("-", style="place")]))
     line = source_line(place)
-    parts = [*values, Text(str(place), style="place")]
+    parts = [*values, located(place)]
     return Group(*parts, *([Text(line, style="source")] if line else []))
 
 

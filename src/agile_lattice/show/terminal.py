@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import linecache
+import os
 import re
 import sys
 from io import TextIOBase
@@ -68,6 +69,8 @@ def plural(count: int, word: str) -> str:
     return f"{count} {word}" if count == 1 else f"{count} {word}s"
 
 
-def located(place: Place) -> Text:
-    """Write a place."""
-    return Text(str(place), style="place")
+def located(place: Place, most: int = 38) -> Text:
+    """Write a place in a narrow column: relative to here if that is shorter, and cut in front if it must be."""
+    relative = str(Place(os.path.relpath(place.file), place.line))
+    text = min(str(place), relative, key=len)
+    return Text(text if len(text) <= most else f"…{text[1 - most :]}", style="place", no_wrap=True)

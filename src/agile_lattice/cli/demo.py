@@ -1,0 +1,114 @@
+"""`lattice demo`: the other commands, run on the demo data, as a story."""
+
+from __future__ import annotations
+
+import sys
+from argparse import Namespace
+from contextlib import chdir
+from pathlib import Path
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from agile_lattice import demo
+from agile_lattice.cli.main import main
+from agile_lattice.dialects import render_device
+from agile_lattice.notation.loading import load
+from agile_lattice.show.terminal import console
+
+DATA = Path(demo.__file__).parent
+
+
+def run(arguments: Namespace) -> int:
+    """Tell the story; 0 unless a step of it cannot be done."""
+    out = console()
+    with chdir(DATA):
+        chapter(
+            out,
+            "1. What is meant",
+            """\
+Saltmarsh Ferries has two routers: quay-edge in the harbour office runs Linux, pier-gate on the pier runs \
+FRRouting. One file says what both should be. This is the part about quay-edge.""",
+        )
+        show_part_of_intent(out)
+        chapter(out, "2. Is the design sound?", "The rulebook knows the mistakes that people make. Here are none.")
+        command(out, "check", "saltmarsh.yaml")
+        say(out, "A colleague's draft for the terminal across the bay is another matter:")
+        command(out, "check", "draft.yaml")
+        chapter(
+            out,
+            "3. Two configurations of it",
+            """\
+The same facts in two syntaxes that have little in common. The addresses 203.0.113.5 and up are nowhere in the \
+intent's interfaces: the translations use them, so the device has to answer for them.""",
+        )
+        show_side_by_side(out)
+        say(out, "Translations go to nftables on both. `--into FOLDER` would write all of it to files.")
+        chapter(
+            out,
+            "4. What the devices really have",
+            """\
+These are real: a kernel and an FRRouting were given what was rendered, and were asked what they have. What \
+they print looks quite different (and some of it is the kernel's own), but it says the same.""",
+        )
+        command(out, "diff", "saltmarsh.yaml", "applied")
+        say(out, "Any configuration can also be read back into the notation, to start an intent from what is there:")
+        command(out, "read", "--speaks", "frr,nftables", *captured("applied/pier-gate"))
+        chapter(
+            out,
+            "5. A year later",
+            """\
+Hands have been on both routers. What is different, where is it written, and does it matter? A remark is a \
+remark; the rest may change what happens to packets.""",
+        )
+        command(out, "diff", "saltmarsh.yaml", "a-year-later")
+    chapter(out, "Your turn", f"The files of this story are in {DATA}: copy them, change something, run the commands.")
+    return 0
+
+
+def chapter(out: Console, title: str, text: str) -> None:
+    """Begin a chapter."""
+    out.rule(Text(title, style="head"), align="left", style="place")
+    say(out, text)
+
+
+def say(out: Console, text: str) -> None:
+    """Print a paragraph."""
+    out.print(Text(text))
+    out.print()
+
+
+def command(out: Console, *argv: str) -> None:
+    """Run one of the commands, just as a user would."""
+    out.print(Text(f"$ lattice {' '.join(argv)}", style="calm"))
+    main(list(argv))
+    sys.stdout.flush()
+    out.print()
+
+
+def captured(folder: str) -> list[str]:
+    """Return the files of a folder, in order."""
+    return sorted(str(path) for path in Path(folder).iterdir())
+
+
+def show_part_of_intent(out: Console) -> None:
+    """Print what the intent says of the first device, line numbers and all."""
+    lines = Path("saltmarsh.yaml").read_text(encoding="utf-8").splitlines()
+    first = lines.index("  quay-edge:")
+    end = lines.index("", first)
+    for number in range(first, end):
+        out.print(Text.assemble((f"{number + 1:4}  ", "place"), lines[number]), no_wrap=True, overflow="ellipsis")
+
+
+def show_side_by_side(out: Console) -> None:
+    """Print the routing halves of both devices beside each other, and the first one's translations below."""
+    devices = load("saltmarsh.yaml").devices
+    texts = {(each.device, each.dialect): each.text for device in devices for each in render_device(device)}
+    table = Table(box=None, expand=True, padding=(0, 2, 0, 0), header_style="head")
+    for name, dialect in (("quay-edge", "iproute2"), ("pier-gate", "frr")):
+        table.add_column(f"{name}, {dialect}", ratio=1)
+    table.add_row(Text(texts["quay-edge", "iproute2"]), Text(texts["pier-gate", "frr"]))
+    out.print(table)
+    out.print(Text("quay-edge, nftables", style="head"))
+    out.print(Text(texts["quay-edge", "nftables"].expandtabs(2)))

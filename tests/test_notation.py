@@ -1,0 +1,73 @@
+"""The notation: what is written loads as the same; the schema that ships is the one that is checked."""
+
+from __future__ import annotations
+
+import json
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import pytest
+import yaml
+from hypothesis import given
+
+import agile_lattice as al
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.normal import normal
+from agile_lattice.notation.located import parse
+from agile_lattice.notation.shapes import json_schema
+from strategies import devices
+from test_laws import MANY
+
+DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
+
+
+@MANY
+@given(devices())
+def test_what_is_written_loads_as_the_same(device: Device) -> None:
+    names = [one.name for one in device.translations if one.name]
+    if len(names) != len(set(names)):
+        return  # an intent file has no two translations of one name
+    again = al.loads(al.write([device])).device(device.name)
+    assert again is not None
+    assert normal(again) == normal(device)
+    assert al.loads(al.write([again])) == al.loads(al.write([device]))
+
+
+def test_the_schema_that_ships_is_the_one_that_is_checked() -> None:
+    shipped = json.loads(files("agile_lattice.notation").joinpath("intent.schema.json").read_text())
+    assert shipped == json_schema()
+    validator = jsonschema.Draft202012Validator(shipped)
+    validator.check_schema(shipped)
+    for name in ("saltmarsh.yaml", "draft.yaml"):
+        validator.validate(parse((DEMO / name).read_text(), name)[0])
+    with pytest.raises(jsonschema.ValidationError, match="distnace"):
+        validator.validate(
+            {"lattice": 1, "devices": {"q": {"speaks": "frr", "routes": [{"to": "default", "distnace": 1}]}}}
+        )
+
+
+def test_a_folder_is_one_intent_and_json_is_yaml(tmp_path: Path) -> None:
+    whole: Any = parse((DEMO / "saltmarsh.yaml").read_text(), "saltmarsh.yaml")[0]
+    quay, pier = ({name: whole["devices"][name]} for name in ("quay-edge", "pier-gate"))
+    (tmp_path / "1-common.json").write_text(json.dumps({**whole, "devices": quay}))
+    (tmp_path / "2-pier.yaml").write_text(yaml.safe_dump({"lattice": 1, "devices": pier}, sort_keys=False))
+    together = al.load(tmp_path)
+    assert together == al.load(DEMO / "saltmarsh.yaml")
+    gate = together.device("pier-gate")
+    assert gate is not None and gate.routes[1].place.file.endswith("2-pier.yaml")
+    (tmp_path / "3-again.yaml").write_text("lattice: 1\nzones: {pier: {exposure: own}}\n")
+    with pytest.raises(Exception, match=r"3-again.yaml:2: 'pier' is defined twice; first in .*1-common.json"):
+        al.load(tmp_path)
+
+
+def test_every_value_knows_its_line() -> None:
+    lines = (DEMO / "saltmarsh.yaml").read_text().splitlines()
+    device = al.load(DEMO / "saltmarsh.yaml").devices[0]
+    for interface in device.interfaces:
+        assert lines[interface.place.line - 1].strip().startswith(f"{interface.name}:")
+    for route in device.routes:
+        assert f"via: {route.via}" in lines[route.place.at("via").line - 1].replace('"', "") or route.discard
+    for one in device.translations:
+        assert f"name: {one.name}" in lines[one.place.at("name").line - 1]
