@@ -13,7 +13,7 @@ from agile_lattice.intent.normal import normal
 from strategies import devices
 
 SPOKEN = [("iproute2", "nftables"), ("frr", "nftables")]
-MANY = settings(max_examples=300, deadline=None, suppress_health_check=list(HealthCheck))
+MANY = settings(max_examples=200, deadline=None, suppress_health_check=list(HealthCheck))
 
 
 def without(device: Device, refused: Refusals) -> Device | None:

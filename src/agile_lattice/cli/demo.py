@@ -32,6 +32,7 @@ Saltmarsh Ferries has two routers: quay-edge in the harbour office runs Linux, p
 FRRouting. One file says what both should be. This is the part about quay-edge.""",
         )
         show_part_of_intent(out)
+        out.print()
         chapter(out, "2. Is the design sound?", "The rulebook knows the mistakes that people make. Here are none.")
         command(out, "check", "saltmarsh.yaml")
         say(out, "A colleague's draft for the terminal across the bay is another matter:")

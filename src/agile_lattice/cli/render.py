@@ -55,7 +55,9 @@ def show_texts(texts: Sequence[Rendered]) -> None:
         sys.stdout.write(texts[0].text)
         return
     out = console()
-    for each in texts:
+    for index, each in enumerate(texts):
+        if index:
+            out.print()
         lines = plural(each.text.count("\n"), "line")
         out.rule(f"{each.device}: {each.dialect} ({', '.join(each.sections)}; {lines})", style="place", align="left")
-        out.out(each.text, highlight=False)
+        out.out(each.text, highlight=False, end="")

@@ -22,10 +22,10 @@ THEME = Theme(
         "place": "dim",
         "source": "dim",
         "remedy": "italic",
-        "intent": "bright_blue",
+        "intent": "deep_sky_blue2",
         "device": "dark_orange",
         "strong": "bold dark_orange",
-        "calm": "bright_blue",
+        "calm": "deep_sky_blue2",
     }
 )
 PIPE_WIDTH = 120

@@ -1,0 +1,49 @@
+# Two commands do everything on a fresh machine: `make demo` and `make test`.
+PYTHON ?= python3
+VENV ?= .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test lint bench screenshots captures schema clean
+
+demo: $(VENV)/installed
+	@$(BIN)/lattice demo
+
+test: $(VENV)/installed-test programs lint
+	$(BIN)/pytest -q -n 2 -p no:cacheprovider
+
+lint: $(VENV)/installed-test
+	$(BIN)/ruff format --check src tests scripts benchmarks
+	$(BIN)/ruff check src tests scripts benchmarks
+	$(BIN)/mypy
+	$(BIN)/lint-imports > /dev/null
+
+# The real programs that some tests run: installed with apt where that is allowed, else those tests are skipped.
+.PHONY: programs
+programs:
+	@sh scripts/install_programs.sh iproute2 iputils-ping nftables frr
+
+bench: $(VENV)/installed-test
+	$(BIN)/python benchmarks/speed.py
+
+screenshots: $(VENV)/installed-test
+	@sh scripts/install_programs.sh xvfb xterm x11-apps imagemagick fonts-dejavu-core
+	$(BIN)/python scripts/screenshots.py
+
+captures: $(VENV)/installed-test
+	$(BIN)/python scripts/capture_demo.py
+
+schema: $(VENV)/installed-test
+	$(BIN)/python scripts/write_schema.py
+
+$(VENV)/installed: pyproject.toml
+	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	@$(BIN)/pip install --quiet --editable .
+	@touch $@
+
+$(VENV)/installed-test: pyproject.toml
+	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	@$(BIN)/pip install --quiet --editable '.[test]'
+	@touch $@ $(VENV)/installed
+
+clean:
+	rm -rf $(VENV) build dist .pytest_cache .mypy_cache .ruff_cache .hypothesis .import_linter_cache

@@ -1,0 +1,70 @@
+"""Take the pictures of docs/screenshots: each command on the demo data, in a real terminal window.
+
+    make screenshots
+
+Needs Xvfb, xterm and ImageMagick. A picture is 1280x800; longer output shows its end, as a terminal does.
+"""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import sys
+import time
+from contextlib import ExitStack
+from pathlib import Path
+
+ROOT = Path(__file__).parent.parent
+DEMO = ROOT / "src" / "agile_lattice" / "demo"
+TARGET = ROOT / "docs" / "screenshots"
+DISPLAY = ":97"
+SIZE = "1280x800"
+FONT = ["-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#10161d", "-fg", "#dfe6ec"]
+
+# The name of the picture, and what is typed.
+PICTURES = {
+    "check": "lattice check draft.yaml",
+    "render": "lattice render saltmarsh.yaml --device quay-edge",
+    "read": "lattice read --speaks frr,nftables applied/pier-gate/*",
+    "diff": "lattice diff saltmarsh.yaml a-year-later/quay-edge --device quay-edge",
+    "help": "lattice --help",
+    "demo": "lattice demo | head -42",
+}
+
+
+def picture(name: str, command: str) -> None:
+    """Type a command into a terminal, wait until it has ended, and take the picture."""
+    done = Path(f"/tmp/lattice-picture-{os.getpid()}")
+    path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
+    typed = f"cd {shlex.quote(str(DEMO))}; echo '$ {command}'; {command}; touch {done}; sleep 60"
+    terminal = subprocess.Popen(
+        ["xterm", "-display", DISPLAY, "-geometry", "158x47+0+0", "-bw", "8", "-tn", "xterm-256color", *FONT, "-e", "sh", "-c", typed],
+        env={**os.environ, "PATH": path, "TERM": "xterm-256color", "COLORTERM": "truecolor", "LC_ALL": "C.UTF-8"},
+    )
+    try:
+        for _ in range(200):
+            if done.exists():
+                break
+            time.sleep(0.1)
+        time.sleep(0.7)  # for the terminal to draw what it was sent
+        subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(TARGET / f"{name}.png")], check=True)
+    finally:
+        terminal.terminate()
+        terminal.wait()
+        done.unlink(missing_ok=True)
+
+
+def main() -> None:
+    """Take all pictures, or those named."""
+    TARGET.mkdir(parents=True, exist_ok=True)
+    with ExitStack() as stack:
+        screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24", "-nolisten", "tcp"])
+        stack.callback(screen.terminate)
+        time.sleep(1)
+        for name in sys.argv[1:] or PICTURES:
+            picture(name, PICTURES[name])
+
+
+if __name__ == "__main__":
+    main()
