@@ -60,4 +60,4 @@ def show_texts(texts: Sequence[Rendered]) -> None:
             out.print()
         lines = plural(each.text.count("\n"), "line")
         out.rule(f"{each.device}: {each.dialect} ({', '.join(each.sections)}; {lines})", style="place", align="left")
-        out.out(each.text, highlight=False, end="")
+        out.file.write(each.text)  # as it is, tabs and all
