@@ -165,16 +165,17 @@ class _Reader:
                 self.sections.add(phrase.covers)
             if phrase.aside:
                 continue
-            if phrase.makes is None and scope.target is not None:
+            if scope.target is None:
+                self.make(found, scope.inherited, scope.path)
+            elif phrase.makes is None:
                 scope.target.update(found.fields, **phrase.constants)
                 scope.places.update(dict.fromkeys((*found.fields, *phrase.constants), self.place(statement)))
                 self.inside(found, scope.inherited, scope.target, scope.places, scope.path)
             else:
                 makers.append(found)
         # A fact may inherit what a later neighbour sets, so facts come after all that adds to the block.
-        inherited = {**scope.inherited, **scope.target} if scope.target is not None else scope.inherited
         for found in makers:
-            self.make(found, inherited, scope.path)
+            self.make(found, {**scope.inherited, **(scope.target or {})}, scope.path)
 
     def plain(self, statement: Statement, block: Block) -> bool:
         """Make a fact of a statement that is a whole one by itself and inherits nothing; tell whether it is.

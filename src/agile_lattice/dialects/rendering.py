@@ -172,9 +172,24 @@ class _Writer:
             missing = min(missing, unsaid, key=len)
         if not missing:
             return _Plan(tuple(several))
-        whole = len(missing) == len(present)
+        # Best named is a field that no phrase has a place for, whatever the others are.
+        homeless = [
+            name
+            for name, trait in present.items()
+            if name not in around and not any(self.takes(phrase, name, trait) for phrase in phrases)
+        ]
+        whole = len(missing) == len(present) and not homeless
         reason = "no statement says it together with the rest" if whole else "there is no statement for it"
-        return _Plan(unsaid=next(name for name in kind.fields if name in missing), reason=reason)
+        return _Plan(unsaid=next(name for name in kind.fields if name in (homeless or missing)), reason=reason)
+
+    def takes(self, phrase: Phrase, field: str, trait: Any) -> bool:
+        """Tell whether a phrase, or one inside its block, has a place for a field with this trait."""
+        inside = phrase.block.phrases if phrase.block is not None else ()
+        return (
+            phrase.constants.get(field) == trait
+            or phrase.shapes.takes(field, trait)
+            or any(self.takes(each, field, trait) for each in inside if each.makes is None)
+        )
 
     def fields_inside(self, block: Block, traits: tuple[Any, ...]) -> set[str]:
         """Return the fields of a fact that the statements inside its block can say."""
@@ -192,7 +207,9 @@ class _Writer:
         self.refusals.append(Refusal(self.dialect.name, kind.describe(fact), ".".join(keys), place, reason))
 
     def refuse_unwritten(self, sections: Iterable[Section]) -> None:
-        """Refuse facts that no block had a place for."""
+        """Refuse facts that no block had a place for, unless it is because the block itself was refused."""
+        if self.refusals:
+            return
         for name, kind in FACTS.items():
             members = self.facts.get(name, [])
             if kind.section is not None and kind.section in sections and self.written[name] < len(members):

@@ -12,7 +12,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from agile_lattice.dialects.facts import PARTS, FactType
-from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Word
+from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Word, holes_of
 from agile_lattice.dialects.kinds import Kind, Unspellable
 from agile_lattice.dialects.patterns import kind_of, reserved_pattern
 
@@ -85,6 +85,12 @@ class Shapes:
         except KeyError:
             shape = self._known[traits] = self._work_out(traits)
             return shape
+
+    def takes(self, field: str, trait: Any) -> bool:
+        """Tell whether some hole of the phrase can hold a field with this trait."""
+        return any(
+            hole.field == field and kind_of(hole, self._kinds).accepts(trait) for hole in holes_of(self._elements)
+        )
 
     def _work_out(self, traits: tuple[Any, ...]) -> Shape | None:
         fitted = self._fit(self._elements, False, dict(zip(self._fields, traits, strict=True)))

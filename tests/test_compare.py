@@ -1,0 +1,114 @@
+"""Differences: none if and only if two devices are the same, and each where it is."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from msgspec.structs import replace
+
+import agile_lattice as al
+from agile_lattice.dialects.assembly import Capture
+from agile_lattice.intent.model import SECTIONS, Device
+from agile_lattice.intent.normal import normal
+from strategies import devices
+from test_laws import MANY
+
+ALL = frozenset(SECTIONS)
+
+
+def as_captured(device: Device) -> Capture:
+    """The device as if every section of it had been read."""
+    return Capture(replace(device, answers=normal(device).answers), (), ALL)
+
+
+@MANY
+@given(devices(), st.data())
+def test_there_is_a_difference_exactly_where_something_differs(device: Device, data: st.DataObject) -> None:
+    assert al.diff(device, as_captured(device)).same
+    section = data.draw(st.sampled_from(["routes", "translations", "interfaces"]))
+    members = getattr(device, section)
+    if not members:
+        return
+    gone = data.draw(st.integers(0, len(members) - 1))
+    other = replace(device, **{section: members[:gone] + members[gone + 1 :]})
+    for intent, there in ((device, other), (other, device)):
+        found = al.diff(intent, as_captured(there)).differences
+        left, right = normal(intent), normal(there)
+        if section == "interfaces":
+            # Of an interface with nothing set nobody says anything, and its next hops change with it.
+            named = [each for each in found if members[gone].name in each.subject]
+            assert bool(members[gone].addresses) <= bool(named)
+            continue
+        assert bool(found) == (
+            (left.routes, left.translations, left.answers) != (right.routes, right.translations, right.answers)
+        )
+        assert {each.section for each in found} <= {section, "answers"}
+
+
+QUAY = """
+lattice: 1
+devices:
+  quay:
+    speaks: [frr, nftables]
+    interfaces:
+      wan0: {address: 203.0.113.2/28}
+      lan0: {address: [10.40.10.1/24, 10.40.11.1/24], description: office}
+    routes:
+      - {to: default, via: 203.0.113.1}
+      - {to: 10.41.0.0/16, via: 10.40.10.2}
+    translations:
+      - {name: one, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.7, facing: wan0}
+      - {name: two, publish: 203.0.113.5, service: tcp/80, on: 10.40.10.8, facing: wan0}
+      - {name: keep, exempt: true, to: wan0, destination: 192.0.2.0/24}
+      - {name: out, to: wan0, source-becomes: interface}
+"""
+
+# What stands there, what is put in its place; what is said: the change, the object, the weight, a field.
+CHANGES = """
+ip address 10.40.11.1/24 | ip address 10.40.11.1/25 | differs | address 10.40.11.1/24 on lan0 | open | address
+ip address 10.40.11.1/24 | ip address 10.40.12.1/24 | differs | address 10.40.11.1/24 on lan0 | open | address
+ip address 10.40.11.1/24 | ! | missing | address 10.40.11.1/24 on lan0 | open |
+ip address 203.0.113.5/32 | ! | missing | answering for 203.0.113.5 on wan0 | open |
+description office | description shop | differs | interface lan0 | descriptive | description
+office~ no shutdown | office~ shutdown | differs | interface lan0 | open | enabled
+10.41.0.0/16 10.40.10.2 | 10.41.0.0/16 10.40.10.3 | differs | route 10.41.0.0/16 | open | via
+10.41.0.0/16 10.40.10.2 | 10.41.0.0/16 10.40.10.2 9 | differs | route 10.41.0.0/16 via 10.40.10.2 | open | distance
+10.41.0.0/16 10.40.10.2 | 10.41.0.0/16 blackhole | differs | route 10.41.0.0/16 | open | via
+tcp dport 443 | tcp dport 444 | differs | translation one | open | service
+comment "one" | comment "uno" | differs | translation one | descriptive | name
+comment "out" |  | differs | translation out | descriptive | name
+dnat to 10.40.10.8 | dnat to 10.40.10.8:8080 | differs | translation two | open | internal-port
+masquerade | snat to 203.0.113.2 | differs | translation out | open | source-becomes
+ip daddr 192.0.2.0/24 accept | tcp dport 1 accept | differs | translation keep | open | destination
+""".strip().splitlines()
+
+
+@pytest.mark.parametrize("row", CHANGES)
+def test_each_change_is_named_for_what_it_is(row: str) -> None:
+    # A tilde stands for a line break.
+    old, new, change, subject, weight, field = (each.strip(" ").replace("~", "\n") for each in row.split("|"))
+    quay = al.loads(QUAY).devices[0]
+    texts = {each.file: each.text for each in al.render(quay)}
+    assert sum(text.count(old) for text in texts.values()) == 1
+    changed = {file: text.replace(old, new) for file, text in texts.items()}
+    comparison = al.diff(quay, al.read("quay", quay.speaks, changed))
+    assert comparison.leftovers == ()
+    [found] = comparison.differences
+    assert (found.change, found.subject, found.weight) == (change, subject, weight)
+    assert field in [each.name for each in found.fields] or field == ""
+    written = subject.split()[2 if subject.startswith("answering") else 1].partition("/")[0]
+    assert written in QUAY.splitlines()[found.intent.line - 1]
+    assert bool(found.device.line) == (change == "differs")
+
+
+def test_wrong_order_matters_only_if_some_packet_can_tell() -> None:
+    quay = al.loads(QUAY).devices[0]
+    texts = {each.file: each.text for each in al.render(quay)}
+    for first, second, weight in (("one", "two", "cosmetic"), ("keep", "out", "open")):
+        lines = texts["nftables.nft"].splitlines()
+        a, b = (next(n for n, line in enumerate(lines) if f'"{name}"' in line) for name in (first, second))
+        lines[a], lines[b] = lines[b], lines[a]
+        swapped = {**texts, "nftables.nft": "\n".join(lines)}
+        found = al.diff(quay, al.read("quay", quay.speaks, swapped)).differences
+        assert [(each.change, each.weight) for each in found] == [("moved", weight)]
