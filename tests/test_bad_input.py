@@ -36,7 +36,7 @@ WRONG_INTENTS = {
     "not an address": ("via: 203.0.113.1", "via: 203.0.113.300", 13, "'203.0.113.300' is not an IPv4 or IPv6 address"),
     "unknown key": ("distance: 1", "distnace: 1", 13, "Did you mean `distance`?"),
     "wrong type": ("distance: 1", "distance: far", 13, "expected a valid integer, found 'far'"),
-    "out of range": ("distance: 1", "distance: 256", 13, "less than or equal to 255, found 256"),
+    "out of range": ("distance: 1", "distance: 0", 13, "greater than or equal to 1, found 0"),
     "duplicate key": ("zone: office, address", "zone: sea, zone: office, address", 11, "the key 'zone' comes twice"),
     "undefined name": ("on: web", "on: wbe", 15, "Did you mean 'web'?"),
     "undefined zone": ("from: office", "from: offices", 16, "Did you mean 'office'?"),

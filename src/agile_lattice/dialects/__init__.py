@@ -8,7 +8,7 @@ import msgspec
 
 from agile_lattice.dialects.assembly import Capture, as_intent, assemble, facts_of
 from agile_lattice.dialects.errors import Refusal, Refusals
-from agile_lattice.dialects.facts import FACTS
+from agile_lattice.dialects.facts import FACTS, says_nothing
 from agile_lattice.dialects.reading import Reading, best_reading
 from agile_lattice.dialects.registry import dialect
 from agile_lattice.dialects.rendering import render_facts
@@ -60,7 +60,7 @@ def render_device(device: Device) -> list[Rendered]:
             refusals += error.refusals
     for kind, members in facts.items():
         section = FACTS[kind].section
-        if section and section not in carried and members:
+        if section and section not in carried and not all(says_nothing(each) for each in members):
             reason = f"none of the dialects it speaks ({', '.join(device.speaks)}) carries {section}"
             refusals.append(Refusal("the device", section, "", device.place.at("speaks"), reason))
     if refusals:

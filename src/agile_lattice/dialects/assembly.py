@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from typing import Any, cast
 
@@ -11,7 +12,7 @@ from agile_lattice.dialects.facts import AddressFact, AnswerFact, DeviceFact, In
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading import Leftover, Reading
 from agile_lattice.intent.addresses import AddressSet
-from agile_lattice.intent.model import Answer, Device, Interface, Route, Section
+from agile_lattice.intent.model import Answer, Device, Interface, Route, Section, Translation
 from agile_lattice.intent.normal import answers_for, external_addresses, parted_answers, ways
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.spans import minus
@@ -96,7 +97,8 @@ def as_intent(capture: Capture) -> tuple[Device, tuple[Leftover, ...]]:
     """Say what was read in the words of an intent.
 
     Returns:
-        The device without what it only answers for, since that follows from its translations; and
+        The device without what it only answers for, since that follows from its translations, with
+        every interface that is named anywhere, and with no name given to two translations; and
         the leftovers, with those answers that no translation explains.
     """
     interfaces, answers = parted_answers(capture.device)
@@ -106,8 +108,32 @@ def as_intent(capture: Capture) -> tuple[Device, tuple[Leftover, ...]]:
         for each in answers
         if minus(each.addresses.spans, explained)
     )
-    device = msgspec.structs.replace(capture.device, interfaces=tuple(interfaces), answers=None)
+    device = msgspec.structs.replace(
+        capture.device,
+        interfaces=(*interfaces, *_only_named(capture.device, {each.name for each in interfaces})),
+        translations=_named_apart(capture.device.translations),
+        answers=None,
+    )
     return device, capture.leftovers + unexplained
+
+
+def _only_named(device: Device, known: set[str]) -> list[Interface]:
+    """Return interfaces that rules and routes name and no text described: an intent has to know them."""
+    used = {route.interface: route.place for route in device.routes if route.interface}
+    for rule in split(device.translations):
+        used.update(dict.fromkeys((*(rule.arrives or ()), *(rule.leaves or ())), rule.place))
+    return [Interface(name, place=used[name]) for name in sorted(used) if name not in known]
+
+
+def _named_apart(translations: Sequence[Translation]) -> tuple[Translation, ...]:
+    """Number translations of one name: a system takes two of them, an intent does not."""
+    count: Counter[str] = Counter()
+    result = []
+    for one in translations:
+        count[one.name] += 1
+        again = bool(one.name) and count[one.name] > 1
+        result.append(msgspec.structs.replace(one, name=f"{one.name} ({count[one.name]})") if again else one)
+    return tuple(result)
 
 
 def _interfaces(facts: Sequence[InterfaceFact], addresses: Sequence[AddressFact]) -> tuple[Interface, ...]:

@@ -42,7 +42,7 @@ import msgspec
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.facts import FACTS, PARTS, FactType
 from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
-from agile_lattice.dialects.kinds import BASE, Kind, number_kind, set_of, text_kind, worded
+from agile_lattice.dialects.kinds import BASE, NUMBERS, Kind, number_kind, set_of, text_kind, worded
 from agile_lattice.dialects.passes import PASSES
 from agile_lattice.dialects.patterns import Maker, Pattern, compile_maker, compile_pattern
 from agile_lattice.dialects.shapes import Shapes
@@ -201,7 +201,9 @@ def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
         pattern = raw.get("pattern", {"word": r"\S+", "line": r"\S(?:.*\S)?", "quoted": '[^"]*'}[base])
         kind = text_kind(name, pattern, raw.get("most"), quote, quote, base == "word")
     elif base == "number":
-        kind = number_kind(name, raw.get("offset", 0), raw.get("least", 0))
+        kind = number_kind(
+            name, raw.get("offset", 0), raw.get("least", 0), raw.get("most", NUMBERS - raw.get("offset", 0))
+        )
     if "words" in raw or "also" in raw:
         kind = worded(name, raw.get("words", {}), raw.get("also", {}), kind)
     if kind is None:

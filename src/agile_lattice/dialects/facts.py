@@ -179,6 +179,11 @@ FACTS: dict[str, FactType] = {
 assert all(each.record.__struct_fields__[: len(each.fields)] == each.fields for each in FACTS.values())
 
 
+def says_nothing(fact: Fact) -> bool:
+    """Tell whether a fact is no more than the name of an interface."""
+    return isinstance(fact, InterfaceFact) and fact == InterfaceFact(fact.interface)
+
+
 def combine(fields: dict[str, Any]) -> None:
     """Put values that were read in parts together, in place: `address.ip` and `address.length` make `address`."""
     for name in [name for name in fields if name.endswith(".ip")]:

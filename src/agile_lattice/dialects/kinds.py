@@ -3,7 +3,7 @@
 A dialect file makes its own kinds from the ones here, by narrowing or by giving words:
 
     interface = {is = "word", pattern = '[a-z][a-z0-9.]*', most = 15}
-    metric    = {is = "number", offset = 1023}
+    metric    = {is = "number", offset = 1023, least = 1}
     to        = {is = "prefix4", words = {default = "0.0.0.0/0"}}
     enabled   = {words = {up = true, down = false}}
     port      = {is = "ports", also = {https = "443"}}
@@ -26,6 +26,7 @@ from agile_lattice.intent.model import spell_ports
 from agile_lattice.intent.spans import Span, Spans, merged, minus
 
 CACHED = 1 << 16
+NUMBERS = 2**32 - 1
 
 
 class Unspellable(ValueError):
@@ -154,16 +155,21 @@ def set_of(kind: Kind) -> Kind:
     )  # fmt: skip
 
 
-def number_kind(name: str, offset: int, least: int) -> Kind:
-    """Return a kind for whole numbers; a value is written with `offset` added and read with it taken off."""
+def number_kind(name: str, offset: int, least: int, most: int) -> Kind:
+    """Return a kind for whole numbers from `least` to `most`, written with `offset` added."""
 
     def read(text: str) -> int:
         value = int(text) - offset
-        if value < least:
-            raise ValueError(f"{text} is below {least + offset}")
+        if not least <= value <= most:
+            raise ValueError(f"{text} is not from {least + offset} to {most + offset}")
         return value
 
-    return Kind(name, r"[0-9]{1,10}", read, lambda value: str(value + offset), _always)
+    def write(value: int) -> str:
+        if not least <= value <= most:
+            raise Unspellable(f"{value} is not from {least} to {most}")
+        return str(value + offset)
+
+    return Kind(name, r"[0-9]{1,10}", read, write, _always)
 
 
 def _address_kind(family: int, pattern: str) -> Kind:
@@ -286,7 +292,7 @@ BASE: dict[str, Kind] = {
         ),
         Kind("length", r"[0-9]{1,3}", _read_length, str, _always),
         Kind("netmask", _IPV4, _read_netmask, _write_netmask, lambda trait: trait == 4),
-        number_kind("number", 0, 0),
+        number_kind("number", 0, 0, NUMBERS),
         text_kind("word", r"[^\s]+", None, "", "", True),
         text_kind("line", r"\S(?:.*\S)?", None, "", "", False),
         text_kind("quoted", r'[^"]*', None, '"', '"', False),

@@ -41,6 +41,11 @@ class Service(msgspec.Struct, frozen=True, order=True):
     protocol: str
     ports: Spans | None = None
 
+    @property
+    def has_ports(self) -> bool:
+        """Whether the protocol is one that has ports."""
+        return self.protocol in PORT_PROTOCOLS
+
     def __str__(self) -> str:
         if self.ports is None:
             return self.protocol
@@ -107,7 +112,8 @@ class Route(msgspec.Struct, frozen=True, gc=False):
         via: Next hop.
         interface: Egress interface.
         discard: What becomes of the packets of a route that leads nowhere (RFC 8349 special next hops).
-        distance: Administrative distance, 1 to 255; the lowest wins among equal prefixes.
+        distance: Administrative distance, from 1; the lowest wins among equal prefixes. Some systems end at
+            255, others (whose metric it is) at 4294967295.
     """
 
     to: Prefix

@@ -18,9 +18,10 @@ from typing import Literal
 
 import msgspec
 
-from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.model import (
     ALL_PORTS,
+    PORT_PROTOCOLS,
     Dynamic,
     Exempt,
     Publish,
@@ -163,6 +164,8 @@ def join(rules: Iterable[Rule]) -> tuple[tuple[Translation, ...], list[Rule]]:
 def _has_word(rule: Rule) -> bool:
     if rule.stage == "departure" or rule.verdict == "keep":
         return True
+    if rule.to_port is not None and rule.protocol not in PORT_PROTOCOLS:
+        return False
     return bool(rule.destination and rule.destination.is_single and rule.to and rule.to.is_single)
 
 
@@ -252,10 +255,16 @@ def _on_arrival(each: _Merged) -> Translation:
     rule = each.rule
     if rule.verdict == "keep":
         return _exempt(each, "arrival")
+    external, internal = _ends(rule)
+    return Publish(external, internal, rule.name, rule.arrives, rule.source, each.services, rule.to_port, rule.place)
+
+
+def _ends(rule: Rule) -> tuple[Address, Address]:
+    """Return the external and the internal address of an arrival rule."""
     external = rule.destination.single if rule.destination else None
     internal = rule.to.single if rule.to else None
     assert external is not None and internal is not None  # `_has_word` lets no other rule pass
-    return Publish(external, internal, rule.name, rule.arrives, rule.source, each.services, rule.to_port, rule.place)
+    return external, internal
 
 
 def _on_departure(each: _Merged) -> Translation:
@@ -272,9 +281,7 @@ def _two_way(each: _Merged) -> Translation:
     rule = each.rule
     if rule.verdict == "keep":
         return _exempt(each, "both")
-    external = rule.destination.single if rule.destination else None
-    internal = rule.to.single if rule.to else None
-    assert external is not None and internal is not None  # `_has_word` lets no other rule pass
+    external, internal = _ends(rule)
     return Static(external, internal, rule.name, rule.arrives, rule.place)
 
 

@@ -146,7 +146,7 @@ class _Resolver:
             facing = sides.named(shape.facing, place.at("facing"))
             if shape.static:
                 return Static(external, internal, name, facing, place)
-            if shape.internal_port is not None and not (services and all(each.ports for each in services)):
+            if shape.internal_port is not None and not (services and all(each.has_ports for each in services)):
                 raise fail(
                     place.at("internal-port"), "`internal-port` needs a `service` with ports",
                     "Say which external port it belongs to, as in `service: tcp/8080`.",

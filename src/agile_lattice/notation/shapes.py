@@ -73,9 +73,9 @@ Name = Annotated[
     BeforeValidator(_printable),
     StringConstraints(max_length=63, pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]*$"),
 ]
-RuleName = Annotated[str, BeforeValidator(_printable), StringConstraints(min_length=1, max_length=120)]
+RuleName = Annotated[str, BeforeValidator(_printable), StringConstraints(min_length=1, max_length=140)]
 Word = Annotated[str, BeforeValidator(_printable), StringConstraints(min_length=1, max_length=100)]
-Text = Annotated[str, BeforeValidator(_printable), StringConstraints(min_length=1, max_length=240)]
+Text = Annotated[str, BeforeValidator(_printable), StringConstraints(min_length=1, max_length=255)]
 InterfaceName = Annotated[
     str, BeforeValidator(_printable), StringConstraints(max_length=63, pattern=r"^[A-Za-z0-9][^\s\"'/*{}]*$")
 ]
@@ -129,7 +129,7 @@ class RouteShape(Shape):
     via: IPAddress | None = None
     interface: InterfaceName | None = None
     discard: Literal[True, "blackhole", "unreachable", "prohibit"] | None = None
-    distance: Annotated[int, Field(ge=1, le=255, description="Administrative distance.")] = 1
+    distance: Annotated[int, Field(ge=1, le=2**32 - 1, description="Administrative distance; the lowest wins.")] = 1
 
     @model_validator(mode="after")
     def _leads_somewhere(self) -> RouteShape:

@@ -1,0 +1,105 @@
+"""Whatever comes in: an answer or an error of ours, never anything else; and views that fit where they are shown."""
+
+from __future__ import annotations
+
+import os
+import pty
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import agile_lattice as al
+from agile_lattice.dialects import as_intent
+from agile_lattice.dialects.errors import CaptureError
+from agile_lattice.intent.normal import normal
+from agile_lattice.notation.errors import NotationError
+
+DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
+LATTICE = str(Path(sys.executable).with_name("lattice"))
+CAPTURES = {
+    path.name: (path.read_text(), speaks)
+    for folder, speaks in (("quay-edge", ["iproute2", "nftables"]), ("pier-gate", ["frr", "nftables"]))
+    for path in sorted((DEMO / "a-year-later" / folder).iterdir())
+}
+FUZZ = settings(max_examples=250, deadline=None, suppress_health_check=list(HealthCheck))
+SCRAPS = st.sampled_from(
+    ["", "{", "}", "[", '"', "\n", " ", ";", "#", "!", "0", "-", "/33", "::", "\t", "é", "999999999999"]
+)
+
+
+@st.composite
+def spoilt(draw: st.DrawFn, text: str) -> str:
+    """A text with a few pieces cut out, doubled or replaced."""
+    for _ in range(draw(st.integers(1, 4))):
+        start = draw(st.integers(0, len(text)))
+        end = min(len(text), start + draw(st.sampled_from([0, 1, 2, 7, 40])))
+        text = text[:start] + draw(SCRAPS | st.just(text[start:end] * 2)) + text[end:]
+    return text
+
+
+@pytest.mark.parametrize("name", CAPTURES)
+@FUZZ
+@given(data=st.data())
+def test_a_spoilt_capture_is_read_or_refused(name: str, data: st.DataObject) -> None:
+    text, speaks = CAPTURES[name]
+    spoiled = data.draw(spoilt(text))
+    try:
+        capture = al.read("device", speaks, {name: spoiled})
+    except CaptureError as error:
+        assert str(error).startswith(name)
+        return
+    count = len(spoiled.splitlines())
+    assert all(1 <= leftover.place.line <= count for leftover in capture.leftovers)
+    device, _ = as_intent(capture)
+    again = al.loads(al.write([device])).devices[0]
+    assert normal(again) == normal(device)
+    al.check(al.loads(al.write([device])))
+    al.diff(again, capture)
+
+
+@FUZZ
+@given(data=st.data())
+def test_a_spoilt_intent_loads_or_is_refused(data: st.DataObject) -> None:
+    spoiled = data.draw(spoilt((DEMO / "saltmarsh.yaml").read_text()))
+    try:
+        network = al.loads(spoiled)
+    except NotationError as error:
+        assert error.faults and all(fault.what for fault in error.faults)
+        return
+    al.check(network)
+
+
+def in_a_terminal(columns: int, *argv: str, **environment: str) -> str:
+    """Run a command in a terminal of some width; return what it draws."""
+    main, far = pty.openpty()
+    env = {**os.environ, "COLUMNS": str(columns), "TERM": "xterm-256color", **environment}
+    process = subprocess.Popen([LATTICE, *argv], cwd=DEMO, stdout=far, stderr=far, env=env)
+    os.close(far)
+    drawn = b""
+    while True:
+        try:
+            more = os.read(main, 65536)
+        except OSError:
+            break
+        if not more:
+            break
+        drawn += more
+    process.wait(timeout=30)
+    os.close(main)
+    return drawn.decode().replace("\r\n", "\n")
+
+
+@pytest.mark.parametrize("columns", [60, 80, 160])
+def test_views_fit_the_terminal(columns: int) -> None:
+    for argv in (["diff", "saltmarsh.yaml", "a-year-later"], ["check", "draft.yaml"]):
+        drawn = in_a_terminal(columns, *argv)
+        plain = re.sub(r"\x1b\[[0-9;]*m", "", drawn)
+        assert plain != drawn, "a terminal gets colours"
+        assert max(len(line) for line in plain.splitlines()) <= columns
+        uncoloured = in_a_terminal(columns, *argv, NO_COLOR="1")
+        assert not re.search(r"\x1b\[[0-9;]*[34][0-9]", uncoloured), "NO_COLOR leaves weight, and no colour"
