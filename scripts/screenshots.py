@@ -20,7 +20,10 @@ DEMO = ROOT / "src" / "agile_lattice" / "demo"
 TARGET = ROOT / "docs" / "screenshots"
 DISPLAY = ":97"
 SIZE = "1280x800"
-FONT = ["-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#10161d", "-fg", "#dfe6ec"]
+TERMINAL = shlex.split(
+    f"xterm -display {DISPLAY} -geometry 158x47+0+0 -bw 8 -tn xterm-256color"
+    " -fa 'DejaVu Sans Mono' -fs 10 -bg '#10161d' -fg '#dfe6ec'"
+)
 
 # The name of the picture, and what is typed.
 PICTURES = {
@@ -39,7 +42,7 @@ def picture(name: str, command: str) -> None:
     path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
     typed = f"cd {shlex.quote(str(DEMO))}; echo '$ {command}'; {command}; touch {done}; sleep 60"
     terminal = subprocess.Popen(
-        ["xterm", "-display", DISPLAY, "-geometry", "158x47+0+0", "-bw", "8", "-tn", "xterm-256color", *FONT, "-e", "sh", "-c", typed],
+        [*TERMINAL, "-e", "sh", "-c", typed],
         env={**os.environ, "PATH": path, "TERM": "xterm-256color", "COLORTERM": "truecolor", "LC_ALL": "C.UTF-8"},
     )
     try:

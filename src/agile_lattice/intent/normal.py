@@ -152,7 +152,8 @@ def normal_routes(routes: Iterable[Route], interfaces: Iterable[Interface]) -> t
     @cache
     def egress(via: Address) -> str | None:
         subnets = [(subnet.length, one.name) for one in interfaces if (subnet := one.subnet_of(via)) is not None]
-        return max(subnets, key=lambda each: each[0])[1] if subnets else None
+        # Of equally long ones the first by name: interfaces have no order that could decide.
+        return min(subnets, key=lambda each: (-each[0], each[1]))[1] if subnets else None
 
     settled_routes = []
     for route in routes:
