@@ -26,19 +26,13 @@ from jinja2 import Environment
 
 from agile_lattice.dialects import read_device, render_device
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix, spell_range, spell_span
-from agile_lattice.intent.model import (
-    Device,
-    Dynamic,
-    Exempt,
-    Interface,
-    Publish,
-    Route,
-    Service,
-    Translation,
-    spell_ports,
-)
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.model import Device
 from agile_lattice.intent.normal import normal
+from agile_lattice.intent.routes import Route
+from agile_lattice.intent.services import Service, spell_ports
 from agile_lattice.intent.stages import split
+from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Translation
 
 RUNS = 7
 

@@ -5,19 +5,12 @@ from __future__ import annotations
 from hypothesis import strategies as st
 
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
-from agile_lattice.intent.model import (
-    Device,
-    Dynamic,
-    Exempt,
-    Interface,
-    Publish,
-    Route,
-    Service,
-    Static,
-    Translation,
-    union_of_services,
-)
-from agile_lattice.intent.spans import merged
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.routes import Route
+from agile_lattice.intent.services import Service, union_of_services
+from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation
+from agile_lattice.packets.spans import merged
 
 NAMES = st.sampled_from(["wan0", "lan0", "lan1", "pier-7", "dmz.20", "e0", "metric", "up"])
 REMARKS = st.text(
@@ -111,7 +104,8 @@ def translations(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[s
             pool = draw(st.none() | address_sets().filter(lambda pool: len(pool.spans) == 1))
             return Dynamic(name, draw(side), draw(side), draw(maybe_set), draw(maybe_set), draw(maybe_services), pool)
         case "static":
-            return Static(draw(addresses(4)), draw(addresses(4)), name, draw(side))
+            external, internal = draw(addresses(4)), draw(addresses(4))
+            return Static(Prefix.host(external), Prefix.host(internal), name, draw(side))
         case _:
             offered = draw(maybe_services)
             ported = offered is not None and all(each.ports for each in offered)

@@ -52,7 +52,7 @@ WRONG_INTENTS = {
     "unknown dialect": ("nftables]", "nftable]", 0, "did you mean 'nftables'?"),
     "cannot be expressed": ("interface}\n", "{pool: 203.0.113.9, ports: kept}}\n", 16, "ports cannot be promised"),
     "smuggled quote": ("to the mainland", "'a\" up'", 10, "iproute2 cannot express it"),
-    "no port there": ("tcp/443", "icmp/443", 15, "icmp has no ports"),
+    "no port there": ("tcp/443", "gre/443", 15, "gre has no ports"),
     "endless alias": ("tcp/443", "&a [*a]", 15, "aliases repeat this without end"),
 }  # fmt: skip
 

@@ -11,10 +11,15 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
-from agile_lattice.intent.model import Device, Dynamic, Exempt, Interface, Publish, Route, Service, Static, Translation
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.joining import join, longest_rise
+from agile_lattice.intent.model import Device
 from agile_lattice.intent.normal import normal, normal_routes
-from agile_lattice.intent.spans import Spans, aligned_blocks, covers, meet, merged, minus, size
-from agile_lattice.intent.stages import Rule, Stage, join, longest_rise, overlap, split, takes_all
+from agile_lattice.intent.routes import Route
+from agile_lattice.intent.services import Service
+from agile_lattice.intent.stages import Rule, Stage, overlap, split, takes_all
+from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Reserved, Static, Translation, Twice
+from agile_lattice.packets.spans import Spans, aligned_blocks, covers, meet, merged, minus, size
 
 NUMBERS = st.frozensets(st.integers(0, 40))
 QUICK = settings(max_examples=400, deadline=None)
@@ -103,12 +108,20 @@ def exempts() -> st.SearchStrategy[Exempt]:
     return made.map(lambda one: replace(one, at="departure") if one.leaves else one)
 
 
+ENDS = st.sampled_from([(Prefix(4, a, n), Prefix(4, b, n)) for a, b, n in [(1, 3, 32), (2, 2, 32), (2, 4, 31)]])
+DIRECTION, DNS = st.sampled_from(["both", "both", "outbound", "inbound"]), st.booleans()
+INSIDE = st.sampled_from([(), (), ("a",), ("a", "b")])
+RESERVED = st.lists(st.builds(Reserved, HOST, HOST), max_size=2, unique=True).map(tuple)
 POOL = st.none() | HOST.map(AddressSet.of)
 RULES = st.lists(
     exempts()
     | st.builds(Dynamic, NAME, SIDE, SIDE, SOME, SOME, SERVICES, POOL)
-    | st.builds(Static, HOST, HOST, NAME, SIDE)
-    | st.builds(Publish, HOST, HOST, NAME, SIDE, SOME, SERVICES),
+    | st.builds(Dynamic, NAME, SIDE, SIDE, SOME, SOME, SERVICES, SOME, st.just("kept"), RESERVED)
+    | ENDS.flatmap(
+        lambda ends: st.builds(Static, st.just(ends[0]), st.just(ends[1]), NAME, SIDE, DIRECTION, DNS, INSIDE)
+    )
+    | st.builds(Publish, HOST, HOST, NAME, SIDE, SOME, SERVICES, st.none(), DNS, INSIDE)
+    | st.builds(Twice, HOST, HOST, NAME, SIDE, SIDE, SOME, SERVICES, POOL),
     max_size=6,
 )
 PACKETS: list[Packet] = [
@@ -134,7 +147,7 @@ def treated(rules: list[Rule], stage: Stage, packet: Packet) -> object:
     """What happens to a packet in one stage, by trying every rule in turn."""
     for rule in rules:
         if rule.stage == stage and matches(rule, packet):
-            return rule.verdict, rule.to, rule.to_port
+            return rule.verdict, rule.to, rule.to_port, rule.port_use, rule.rewrites_dns
     return None
 
 

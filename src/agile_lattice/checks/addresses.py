@@ -7,7 +7,8 @@ from itertools import pairwise
 
 from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.addresses import Address, Prefix
-from agile_lattice.intent.model import Device, Interface, Network
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
 
 

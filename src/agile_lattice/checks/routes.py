@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.addresses import Address, Prefix
-from agile_lattice.intent.model import Device, Network, Route
+from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
+from agile_lattice.intent.routes import Route
 
 _LAN = "interfaces: {lan0: {address: 10.40.10.1/24}}\nroutes: "
 

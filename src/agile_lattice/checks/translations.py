@@ -7,9 +7,11 @@ from collections.abc import Iterator
 
 from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.addresses import Address, spell_range
-from agile_lattice.intent.model import Device, Dynamic, Network, Publish, Service, Static, Translation
-from agile_lattice.intent.spans import meet
+from agile_lattice.intent.model import Device, Network
+from agile_lattice.intent.services import Service
 from agile_lattice.intent.stages import Rule, split, takes_all
+from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation
+from agile_lattice.packets.spans import meet
 
 _SIDES = """\
 interfaces: {wan0: {address: 203.0.113.2/28}, lan0: {address: 10.40.10.1/24}}
@@ -192,7 +194,7 @@ def _single(rule: Rule) -> Address | None:
 def static_and_published(network: Network) -> Iterator[Found]:
     """Find external addresses that are both one-to-one and published."""
     for device in network.devices:
-        statics = {one.external: one for one in device.translations if isinstance(one, Static)}
+        statics = {one.external.address: one for one in device.translations if isinstance(one, Static)}
         for one in device.translations:
             if isinstance(one, Publish) and one.external in statics:
                 other = statics[one.external]
@@ -214,7 +216,7 @@ def own_address_static(network: Network) -> Iterator[Found]:
     """Find one-to-one translations of an interface's own address."""
     for device in network.devices:
         for one in device.translations:
-            holder = _holder(device, one.external) if isinstance(one, Static) else ""
+            holder = _holder(device, one.external.address) if isinstance(one, Static) else ""
             if isinstance(one, Static) and holder:
                 yield Found(
                     one.place.at("static"), _subject(device, one),

@@ -19,11 +19,13 @@ from agile_lattice.compare.differences import (
 from agile_lattice.compare.translations import translation_differences
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.intent.addresses import AddressSet, Prefix
-from agile_lattice.intent.model import SECTIONS, Answer, Device, Interface, Route, Section
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.model import SECTIONS, Answer, Device, Section
 from agile_lattice.intent.normal import normal, normal_routes
 from agile_lattice.intent.places import NOWHERE, Place
-from agile_lattice.intent.spans import minus
-from agile_lattice.notation.writing import route_data
+from agile_lattice.intent.routes import Route
+from agile_lattice.notation.writing import interface_data, route_data
+from agile_lattice.packets.spans import minus
 
 
 def compare(intent: Device, capture: Capture) -> Comparison:
@@ -83,8 +85,9 @@ def _interfaces(intent: Device, wanted: Device, there: Device, found: Device, re
 
 
 def _settings(one: Interface, remarks: bool) -> dict[str, Any]:
-    settings = {"enabled": one.enabled, "mtu": one.mtu}
-    return {**settings, "description": one.description or None} if remarks else settings
+    settings = {"enabled": one.enabled, **interface_data(one)}
+    apart = {"address", "loopback"} if remarks else {"address", "loopback", "description"}
+    return {name: value for name, value in settings.items() if name not in apart}
 
 
 def _address_places(interfaces: Iterable[Interface]) -> dict[tuple[str, Prefix], Place]:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from agile_lattice.compare.differences import Difference, Field, field_differences, paired, weigh
-from agile_lattice.intent.model import Dynamic, Exempt, Publish, Static, Translation
-from agile_lattice.intent.stages import Stage, longest_rise, overlap, split
+from agile_lattice.intent.joining import longest_rise
+from agile_lattice.intent.stages import Stage, overlap, split
+from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation
 from agile_lattice.notation.writing import translation_data
 
 STAGES: tuple[Stage, ...] = ("arrival", "departure")
@@ -41,8 +42,10 @@ def describe(one: Translation) -> str:
     """Return a translation in a few words."""
     if one.name:
         return f"translation {one.name}"
-    if isinstance(one, Publish | Static):
-        return f"{'publish' if isinstance(one, Publish) else 'static'} {one.external} on {one.internal}"
+    if isinstance(one, Publish):
+        return f"publish {one.external} on {one.internal}"
+    if isinstance(one, Static):
+        return f"static {one.external.shortest} on {one.internal.shortest}"
     return "exemption" if isinstance(one, Exempt) else "dynamic translation"
 
 
@@ -60,11 +63,8 @@ def _purpose(one: Translation) -> object:
 
 
 def _stages(one: Translation) -> tuple[Stage, ...]:
-    if isinstance(one, Static):
-        return STAGES
-    if isinstance(one, Exempt):
-        return STAGES if one.at == "both" else (one.at,)
-    return ("arrival",) if isinstance(one, Publish) else ("departure",)
+    spoken = {rule.stage for rule in split([one])}
+    return tuple(stage for stage in STAGES if stage in spoken)
 
 
 def _moved(pairs: Iterable[Pair], wanted: Sequence[Translation], found: Sequence[Translation]) -> dict[int, list[Pair]]:

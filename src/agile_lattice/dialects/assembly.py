@@ -4,19 +4,26 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from typing import Any, cast
+from typing import Any, TypeVar, cast
 
 import msgspec
 
-from agile_lattice.dialects.facts import AddressFact, AnswerFact, DeviceFact, InterfaceFact
+from agile_lattice.dialects.facts import AddressFact, AnswerFact, DeviceFact, InterfaceFact, SettingsFact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading import Leftover, Reading
 from agile_lattice.intent.addresses import AddressSet
-from agile_lattice.intent.model import Answer, Device, Interface, Route, Section, Translation
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.joining import join
+from agile_lattice.intent.model import Answer, Device, Section, Settings
 from agile_lattice.intent.normal import answers_for, external_addresses, parted_answers, ways
+from agile_lattice.intent.permits import Access, Permit
 from agile_lattice.intent.places import Place
-from agile_lattice.intent.spans import minus
-from agile_lattice.intent.stages import Rule, join, split
+from agile_lattice.intent.routes import Route
+from agile_lattice.intent.stages import Rule, split
+from agile_lattice.intent.translations import Translation
+from agile_lattice.packets.spans import minus
+
+T = TypeVar("T", bound=msgspec.Struct)
 
 
 class Capture(msgspec.Struct, frozen=True):
@@ -36,20 +43,20 @@ class Capture(msgspec.Struct, frozen=True):
 def facts_of(device: Device) -> Facts:
     """Take a device apart."""
     facts: dict[str, list[Any]] = {
-        "device": [DeviceFact(device.name, device.place)],
+        "device": [DeviceFact(device.settings.host_name or device.name, device.place)],
         "interface": [],
         "address": [],
         "answer": [],
         "route": list(ways(device.routes)),
         "rule": split(device.translations),
+        "permit": list(device.permits),
+        "access": list(device.access),
+        "settings": [_alike(SettingsFact, device.settings)] if device.settings else [],
     }
     for one in device.interfaces:
-        facts["interface"].append(
-            InterfaceFact(one.name, one.loopback, one.enabled, one.mtu, one.description, one.place)
-        )
-        key = "loopback" if one.loopback else "address"
+        facts["interface"].append(_alike(InterfaceFact, one, interface=one.name))
         for index, address in enumerate(one.addresses):
-            facts["address"].append(AddressFact(one.name, address, one.place.at(key, index)))
+            facts["address"].append(AddressFact(one.name, address, one.place_of(index)))
     answers = device.answers
     if answers is None:
         answers = tuple(answers_for(device.interfaces, device.translations))
@@ -58,6 +65,12 @@ def facts_of(device: Device) -> Facts:
             AnswerFact(answer.interface, prefix, answer.place) for prefix in answer.addresses.prefixes()
         ]
     return cast(Facts, facts)
+
+
+def _alike(record: type[T], other: msgspec.Struct, **fields: Any) -> T:
+    """Make a record of the fields that another has by the same names, and of some given ones."""
+    shared = [name for name in record.__struct_fields__ if name not in fields and hasattr(other, name)]
+    return record(**fields, **{name: getattr(other, name) for name in shared})
 
 
 def assemble(name: str, speaks: Sequence[str], readings: Iterable[Reading]) -> Capture:
@@ -89,6 +102,9 @@ def assemble(name: str, speaks: Sequence[str], readings: Iterable[Reading]) -> C
             Answer(fact.interface, AddressSet.of(fact.address.network), fact.place)
             for fact in cast(list[AnswerFact], facts.get("answer", []))
         ),
+        permits=cast(tuple[Permit, ...], tuple(facts.get("permit", []))),
+        access=cast(tuple[Access, ...], tuple(facts.get("access", []))),
+        settings=_alike(Settings, facts["settings"][0]) if facts.get("settings") else Settings(),
     )
     return Capture(device, tuple(leftovers), frozenset(sections))
 
@@ -149,12 +165,8 @@ def _interfaces(facts: Sequence[InterfaceFact], addresses: Sequence[AddressFact]
         key = "loopback" if fact.loopback else "address"
         spots = Place(fact.place.file, fact.place.line, {index: each.place for index, each in enumerate(members)})
         place = Place(fact.place.file, fact.place.line, {**(fact.place.parts or {}), key: spots})
-        interfaces.append(
-            Interface(
-                name, tuple(each.address for each in members), fact.loopback, fact.enabled,
-                fact.mtu, fact.description, "", place,
-            )
-        )  # fmt: skip
+        own = tuple(each.address for each in members)
+        interfaces.append(_alike(Interface, fact, name=name, addresses=own, place=place))
     return tuple(interfaces)
 
 

@@ -13,9 +13,12 @@ from typing import Any
 
 import msgspec
 
-from agile_lattice.intent.addresses import BITS, Prefix
-from agile_lattice.intent.model import DEFAULT_DISTANCE, Route, Section
+from agile_lattice.intent.addresses import BITS, Address, Prefix
+from agile_lattice.intent.interfaces import Bridge, Dial, Learning
+from agile_lattice.intent.model import HostEntry, Section
+from agile_lattice.intent.permits import Access, Permit
 from agile_lattice.intent.places import NOWHERE, Place
+from agile_lattice.intent.routes import DEFAULT_DISTANCE, Route
 from agile_lattice.intent.stages import Rule
 
 
@@ -27,13 +30,24 @@ class DeviceFact(msgspec.Struct, frozen=True):
 
 
 class InterfaceFact(msgspec.Struct, frozen=True):
-    """An interface, without its addresses."""
+    """An interface, without its addresses; the fields are those of `intent.interfaces.Interface`."""
 
     interface: str
     loopback: bool = False
     enabled: bool = True
     mtu: int | None = None
     description: str = ""
+    learns: tuple[Learning, ...] = ()
+    dial: Dial | None = None
+    parent: str = ""
+    vlan: int | None = None
+    bridge: Bridge | None = None
+    tagged: tuple[int, ...] = ()
+    untagged: int | None = None
+    management: bool = False
+    gateway: Address | None = None
+    resolvers: tuple[Address, ...] = ()
+    instance: str = ""
     place: Place = NOWHERE
 
 
@@ -53,7 +67,17 @@ class AnswerFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
-Fact = DeviceFact | InterfaceFact | AddressFact | AnswerFact | Route | Rule
+class SettingsFact(msgspec.Struct, frozen=True):
+    """What is set on a device as a whole, without its name; the fields are those of `intent.model.Settings`."""
+
+    forwarding: bool | None = None
+    resolvers: tuple[Address, ...] = ()
+    hosts: tuple[HostEntry, ...] = ()
+    identity: Address | None = None
+    place: Place = NOWHERE
+
+
+Fact = DeviceFact | InterfaceFact | AddressFact | AnswerFact | Route | Rule | Permit | Access | SettingsFact
 
 
 class FactType(msgspec.Struct, frozen=True):
@@ -86,7 +110,24 @@ class FactType(msgspec.Struct, frozen=True):
 
 
 def _interface_traits(one: InterfaceFact) -> tuple[Any, ...]:
-    return True, one.loopback or None, one.enabled, one.mtu is not None or None, bool(one.description) or None
+    return (
+        True,
+        one.loopback or None,
+        one.enabled,
+        one.mtu is not None or None,
+        bool(one.description) or None,
+        one.learns or None,
+        one.dial is not None or None,
+        bool(one.parent) or None,
+        one.vlan is not None or None,
+        one.bridge is not None or None,
+        bool(one.tagged) or None,
+        one.untagged is not None or None,
+        one.management or None,
+        None if one.gateway is None else one.gateway.family,
+        bool(one.resolvers) or None,
+        bool(one.instance) or None,
+    )
 
 
 def _address_traits(one: AddressFact | AnswerFact) -> tuple[Any, ...]:
@@ -100,6 +141,9 @@ def _route_traits(one: Route) -> tuple[Any, ...]:
         None if one.interface is None else True,
         one.discard,
         None if one.distance == DEFAULT_DISTANCE else True,
+        None if one.metric is None else True,
+        True if one.off_link else None,
+        True if one.instance else None,
     )
 
 
@@ -117,8 +161,19 @@ def _rule_traits(one: Rule) -> tuple[Any, ...]:
         None if to is None else (to.family, len(to.spans) > 1),
         None if one.to_port is None else True,
         None if one.port_use == "shared" else one.port_use,
+        True if one.rewrites_dns else None,
         True if one.name else None,
     )
+
+
+def _spoken_of(*fields: str) -> Callable[[Any], tuple[Any, ...]]:
+    """Return a function that gives the fields which say something the trait True, and the others None."""
+    return lambda one: tuple(True if getattr(one, field) not in (None, "", (), False) else None for field in fields)
+
+
+PERMIT_FIELDS = ("name", "arrives", "leaves", "source", "destination", "services", "deny", "log")
+ACCESS_FIELDS = ("services", "name", "arrives", "source")
+SETTINGS_FIELDS = ("forwarding", "resolvers", "hosts", "identity")
 
 
 FACTS: dict[str, FactType] = {
@@ -129,7 +184,7 @@ FACTS: dict[str, FactType] = {
             "interface",
             InterfaceFact,
             "interfaces",
-            ("interface", "loopback", "enabled", "mtu", "description"),
+            InterfaceFact.__struct_fields__[:-1],
             _interface_traits,
             key="interface",
             words="interface {fact.interface}",
@@ -154,9 +209,10 @@ FACTS: dict[str, FactType] = {
             "route",
             Route,
             "routes",
-            ("to", "via", "interface", "discard", "distance"),
+            ("to", "via", "interface", "discard", "distance", "metric", "off_link", "instance"),
             _route_traits,
             words="route {fact.to}",
+            keys={"off_link": ("off-link",)},
         ),
         FactType(
             "rule",
@@ -172,16 +228,20 @@ FACTS: dict[str, FactType] = {
                 "ports": ("service",),
                 "to_port": ("internal-port",),
                 "port_use": ("source-becomes", "ports"),
+                "rewrites_dns": ("dns-answers",),
             },
         ),
+        FactType("permit", Permit, "permits", PERMIT_FIELDS, _spoken_of(*PERMIT_FIELDS), words="permit {fact.name}"),
+        FactType("access", Access, "access", ACCESS_FIELDS, _spoken_of(*ACCESS_FIELDS), words="access {fact.name}"),
+        FactType("settings", SettingsFact, "settings", SETTINGS_FIELDS, _spoken_of(*SETTINGS_FIELDS), words="settings"),
     )
 }
 assert all(each.record.__struct_fields__[: len(each.fields)] == each.fields for each in FACTS.values())
 
 
 def says_nothing(fact: Fact) -> bool:
-    """Tell whether a fact is no more than the name of an interface."""
-    return isinstance(fact, InterfaceFact) and fact == InterfaceFact(fact.interface)
+    """Tell whether a fact is no more than the name of an interface, or than that nothing is set."""
+    return fact == SettingsFact() or (isinstance(fact, InterfaceFact) and fact == InterfaceFact(fact.interface))
 
 
 def combine(fields: dict[str, Any]) -> None:

@@ -22,8 +22,8 @@ from typing import Any
 import msgspec
 
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix, spell_range, spell_span
-from agile_lattice.intent.model import spell_ports
-from agile_lattice.intent.spans import Span, Spans, merged, minus
+from agile_lattice.intent.services import spell_ports
+from agile_lattice.packets.spans import Span, Spans, merged, minus
 
 CACHED = 1 << 16
 NUMBERS = 2**32 - 1

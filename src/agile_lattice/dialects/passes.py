@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.facts import AddressFact, AnswerFact, Fact, InterfaceFact
 from agile_lattice.intent.addresses import Address, Prefix
-from agile_lattice.intent.model import Route
+from agile_lattice.intent.routes import Route
 
 Facts = dict[str, list[Fact]]
 LOOPBACK = "lo"

@@ -10,7 +10,8 @@ from socket import AF_INET, AF_INET6, inet_ntop, inet_pton
 
 import msgspec
 
-from agile_lattice.intent.spans import Span, Spans, aligned_blocks, merged
+from agile_lattice.intent.masks import BadMask, NoLength, length_of
+from agile_lattice.packets.spans import Span, Spans, aligned_blocks, merged
 
 BITS = {4: 32, 6: 128}
 
@@ -78,18 +79,22 @@ class Prefix(msgspec.Struct, frozen=True, order=True, gc=False):
 
     @classmethod
     def parse(cls, text: str) -> Prefix:
-        """Read `10.40.10.1/24` or `2001:db8::/32`.
+        """Read `10.40.10.1/24` or `2001:db8::/32`; for IPv4 a netmask or a wildcard may stand for the length.
 
         Raises:
-            ValueError: If the address or the length is malformed or the length is missing.
+            NoLength: If the length is missing.
+            BadMask: If the length is malformed.
+            ValueError: If the address is.
         """
         address, slash, length = text.partition("/")
         family, value = _parse_value(address)
         bits = BITS[family]
         if not slash:
-            raise ValueError(f"{text!r} has no prefix length: write it behind a slash, from /0 to /{bits}")
+            raise NoLength(f"{text!r} has no prefix length: write it behind a slash, from /0 to /{bits}")
+        if family == 4 and "." in length:
+            return cls(family, value, length_of(length))
         if not (length.isascii() and length.isdigit() and int(length) <= bits):
-            raise ValueError(f"{length!r} is not a prefix length; IPv{family} has /0 to /{bits}")
+            raise BadMask(f"{length!r} is not a prefix length; IPv{family} has /0 to /{bits}")
         return cls(family, value, int(length))
 
     @classmethod
@@ -108,9 +113,27 @@ class Prefix(msgspec.Struct, frozen=True, order=True, gc=False):
         return self.host_bits == 0
 
     @property
+    def is_private(self) -> bool:
+        """Whether the subnet lies in private space: RFC 1918, RFC 6598, RFC 4193."""
+        return any(private.contains(self) for private in PRIVATE)
+
+    @property
     def address(self) -> Address:
         """The address without its length."""
         return Address(self.family, self.value)
+
+    @property
+    def edges(self) -> tuple[int, ...]:
+        """The network and the broadcast address, which no host can have (RFC 1122).
+
+        Empty for /31 (RFC 3021), host-length prefixes and IPv6.
+        """
+        return (self.first, self.last) if self.family == 4 and self.host_bits > 1 else ()
+
+    @property
+    def shortest(self) -> str:
+        """The prefix as text, a single address without its length."""
+        return str(self.address) if self.is_host else str(self)
 
     @property
     def first(self) -> int:
@@ -139,6 +162,11 @@ class Prefix(msgspec.Struct, frozen=True, order=True, gc=False):
         return f"{spell_value(self.family, self.value)}/{self.length}"
 
 
+PRIVATE = tuple(
+    Prefix.parse(text) for text in ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "fc00::/7")
+)
+
+
 class AddressSet(msgspec.Struct, frozen=True, order=True, gc=False):
     """A canonical set of addresses of one family: equal sets are equal values.
 
@@ -155,7 +183,8 @@ class AddressSet(msgspec.Struct, frozen=True, order=True, gc=False):
         """Unite members of one family.
 
         Raises:
-            ValueError: If there are none, or families are mixed.
+            ValueError: If there are none, or families are mixed. A set of no members at all comes from
+                `AddressSet(family, ())` only.
         """
         families = {member.family for member in members}
         if len(families) != 1:
@@ -193,6 +222,9 @@ class AddressSet(msgspec.Struct, frozen=True, order=True, gc=False):
     def single(self) -> Address | None:
         """The address, if the set has exactly one."""
         return Address(self.family, self.spans[0][0]) if self.is_single else None
+
+    def __contains__(self, address: Address) -> bool:
+        return self.family == address.family and any(first <= address.value <= last for first, last in self.spans)
 
     def prefixes(self) -> list[Prefix]:
         """Return the fewest prefixes that hold exactly this set, ascending."""

@@ -2,14 +2,15 @@
 
 What it settles, each because two spellings mean the same:
 
-* Interfaces, addresses and routes have no order; translations have the order of `stages.join`.
-* A zone is a label for interfaces, already resolved in every match; it is dropped.
+* Interfaces, addresses and routes have no order; translations have the order of `joining.join`.
+* A zone, a block and a link are labels, already resolved wherever they count; they are dropped, and so is
+  what stays in the intent: remarks on routes, rules and permits, what a summary stands for, what a permit came from.
 * An MTU that equals the medium's default (1500 octets, RFC 894) is as good as unsaid.
 * Host bits of a route's destination mean nothing, nor does the same way again at a higher distance.
 * A next hop on a connected subnet implies its egress interface (of several, the longest prefix's).
-* A two-way static and its two halves under one name are one thing, and so on: see `stages`.
+* A two-way static and its two halves under one name are one thing, and so on: see `joining`.
 * What a device answers for follows from its translations. A host-length address beside the
-  subnet that holds it, and which a translation uses, is there to be answered for.
+  subnet that holds it, and which a translation uses, is there to be answered for, and so is an `extra` address.
 """
 
 from __future__ import annotations
@@ -20,19 +21,14 @@ from functools import cache
 from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
-from agile_lattice.intent.model import (
-    Answer,
-    Device,
-    Dynamic,
-    Interface,
-    Publish,
-    Route,
-    Static,
-    Translation,
-)
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.joining import join
+from agile_lattice.intent.model import Answer, Device
 from agile_lattice.intent.places import NOWHERE, Place
-from agile_lattice.intent.spans import Spans, meet, merged, minus
-from agile_lattice.intent.stages import join, split
+from agile_lattice.intent.routes import Route
+from agile_lattice.intent.stages import split
+from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, Twice
+from agile_lattice.packets.spans import Spans, meet, merged, minus
 
 
 def normal(device: Device) -> Device:
@@ -41,13 +37,16 @@ def normal(device: Device) -> Device:
     parted, answers = parted_answers(device)
     interfaces = [_normal_interface(each) for each in parted]
     if device.answers is None:
-        answers += answers_for(interfaces, translations)
+        answers += answers_for(parted, translations)
     return replace(
         device,
         interfaces=tuple(sorted(interfaces, key=lambda each: each.name)),
         routes=normal_routes(device.routes, interfaces),
         translations=translations,
         answers=_gathered(answers),
+        permits=tuple(replace(each, origin="", description="") for each in device.permits),
+        access=tuple(replace(each, description="") for each in device.access),
+        description="",
     )
 
 
@@ -65,8 +64,7 @@ def parted_answers(device: Device) -> tuple[list[Interface], list[Answer]]:
         own = []
         for index, address in enumerate(interface.addresses):
             if _is_answer(interface, address, external):
-                place = interface.place.at("address", index)
-                answers.append(Answer(interface.name, AddressSet.of(address), place))
+                answers.append(Answer(interface.name, AddressSet.of(address), interface.place_of(index)))
             else:
                 own.append(address)
         interfaces.append(replace(interface, addresses=tuple(own)))
@@ -79,6 +77,10 @@ def _normal_interface(interface: Interface) -> Interface:
         addresses=tuple(sorted(set(interface.addresses))),
         mtu=None if interface.mtu == interface.usual_mtu else interface.mtu,
         zone="",
+        block="",
+        link="",
+        extra=(),
+        answers=None,
     )
 
 
@@ -92,14 +94,18 @@ def _is_answer(interface: Interface, address: Prefix, external: Spans) -> bool:
 
 
 def external_addresses(translations: Iterable[Translation]) -> Spans:
-    """Return every address that the translations show to the outside, of pools and hosts alike."""
-    spans = []
-    for one in translations:
-        if isinstance(one, Static | Publish):
-            spans.append((one.external.value, one.external.value))
-        elif isinstance(one, Dynamic) and one.pool is not None:
-            spans += one.pool.spans
-    return merged(spans)
+    """Return every IPv4 address that the translations show to the outside, of pools and hosts alike."""
+    return merged(span for one in translations for span in _external(one))
+
+
+def _external(one: Translation) -> Spans:
+    if isinstance(one, Static):
+        return ((one.external.first, one.external.last),) if one.external.family == 4 else ()
+    if isinstance(one, Publish):
+        return ((one.external.value, one.external.value),)
+    if isinstance(one, Dynamic | Twice):
+        return one.pool.spans if one.pool is not None else ()
+    return ()
 
 
 def answers_for(interfaces: Iterable[Interface], translations: Iterable[Translation]) -> list[Answer]:
@@ -107,7 +113,8 @@ def answers_for(interfaces: Iterable[Interface], translations: Iterable[Translat
 
     Neighbours on a connected subnet ask for an external address there; if the device does not
     answer, the packets never come. An address outside all connected subnets is routed to the
-    device and needs no answer, and its own addresses it answers for anyhow.
+    device and needs no answer, and its own addresses it answers for anyhow. What an interface
+    says by itself (`extra`, `answers`) is taken as it is.
     """
     interfaces = list(interfaces)
     translations = list(translations)
@@ -115,6 +122,11 @@ def answers_for(interfaces: Iterable[Interface], translations: Iterable[Translat
     wanted = minus(external_addresses(translations), own)
     answers = []
     for interface in interfaces:
+        if interface.answers is not None:
+            place = interface.place.at("answers")
+            answers += [Answer(interface.name, addresses, place) for addresses in interface.answers]
+            continue
+        answers += [Answer(interface.name, AddressSet.of(each.address), each.place) for each in interface.extra]
         subnets = merged(
             (each.first, each.last)
             for each in interface.addresses
@@ -131,12 +143,12 @@ def _place_of_use(translations: list[Translation], spans: Spans) -> Place:
 
 
 def _gathered(answers: list[Answer]) -> tuple[Answer, ...]:
-    """Unite answers per interface; the place has the place of each prefix as a part."""
-    by_interface: dict[str, list[Answer]] = {}
+    """Unite answers per interface and family; the place has the place of each prefix as a part."""
+    by_interface: dict[tuple[str, int], list[Answer]] = {}
     for answer in answers:
-        by_interface.setdefault(answer.interface, []).append(answer)
+        by_interface.setdefault((answer.interface, answer.addresses.family), []).append(answer)
     result = []
-    for name, members in sorted(by_interface.items()):
+    for (name, _), members in sorted(by_interface.items()):
         parts: dict[str | int, Place] = {
             str(prefix): each.place for each in members for prefix in each.addresses.prefixes()
         }
@@ -162,6 +174,8 @@ def normal_routes(routes: Iterable[Route], interfaces: Iterable[Interface]) -> t
             settled = replace(settled, interface=egress(route.via))
         if route.to.first != route.to.value:
             settled = replace(settled, to=route.to.network)
+        if route.members or route.description:
+            settled = replace(settled, members=(), description="")
         settled_routes.append(settled)
     return tuple(sorted(ways(settled_routes), key=_route_order))
 
@@ -171,10 +185,11 @@ def ways(routes: Iterable[Route]) -> list[Route]:
 
     To discard is one way, whatever answer the sender gets: such a route never goes down, so the first one decides.
     """
-    by_destination: dict[tuple[int, int, int], list[Route]] = {}
+    by_destination: dict[tuple[str, int, int, int], list[Route]] = {}
     for route in routes:
         to = route.to
-        by_destination.setdefault((to.family, to.length, to.value >> BITS[to.family] - to.length), []).append(route)
+        key = route.instance, to.family, to.length, to.value >> BITS[to.family] - to.length
+        by_destination.setdefault(key, []).append(route)
     return [route for same in by_destination.values() for route in (same if len(same) == 1 else _best(same))]
 
 
@@ -182,10 +197,14 @@ def _best(routes: list[Route]) -> Iterable[Route]:
     best: dict[tuple[object, ...], Route] = {}
     for route in routes:
         way = route.via, route.interface, route.discard is not None
-        if way not in best or route.distance < best[way].distance:
+        if way not in best or _rank(route) < _rank(best[way]):
             best[way] = route
     return best.values()
 
 
-def _route_order(route: Route) -> tuple[Prefix, int, str, str]:
-    return route.to, route.distance, str(route.via or ""), route.interface or ""
+def _rank(route: Route) -> tuple[int, int]:
+    return route.distance, route.metric or 0
+
+
+def _route_order(route: Route) -> tuple[Prefix, tuple[int, int], str, str, str]:
+    return route.to, _rank(route), route.instance, str(route.via or ""), route.interface or ""

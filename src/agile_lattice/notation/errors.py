@@ -16,11 +16,16 @@ SHOWN = 20
 
 
 class Fault(msgspec.Struct, frozen=True):
-    """One thing that is wrong in a file, and what to do about it."""
+    """One thing that is wrong in a file, and what to do about it.
+
+    Attributes:
+        slug: Of the check in the rulebook that explains it, if there is one.
+    """
 
     place: Place
     what: str
     remedy: str = ""
+    slug: str = ""
 
     def __str__(self) -> str:
         text = f"{self.place}: {self.what}" if self.place.file else self.what

@@ -82,7 +82,9 @@ def _faults(error: ValidationError, root: Place) -> Iterator[Fault]:
         told.add(path)
         place = root.at(*path)
         key = str(path[-1]) if path else ""
-        yield Fault(place, *_words_for(entry["type"], entry["msg"], entry.get("ctx", {}), key, path, entry["input"]))
+        context = entry.get("ctx", {})
+        words = _words_for(entry["type"], entry["msg"], context, key, path, entry["input"])
+        yield Fault(place, *words, getattr(context.get("error"), "slug", ""))
 
 
 def _words_for(
@@ -97,6 +99,8 @@ def _words_for(
         return f"unknown key `{key}`", remedy
     if kind == "missing":
         return f"`{key}` is missing", VERSION_HINT if key == "lattice" else ""
+    if "dial" in path and kind not in ("extra_forbidden", "missing", "value_error"):
+        return f"{at}this is not how a dial-up tunnel is described", "Give `over`, `user` and `password`."
     if kind == "value_error":
         return at + str(context["error"]), ""
     if kind == "string_pattern_mismatch":
@@ -118,7 +122,7 @@ def _known_keys(path: tuple[str | int, ...]) -> list[str]:
         if "$ref" in node:
             node = schema["$defs"][node["$ref"].rsplit("/", 1)[1]]
         yield node
-        for choice in node.get("anyOf", ()):
+        for choice in (*node.get("anyOf", ()), *node.get("oneOf", ())):
             yield from alternatives(choice)
 
     def members(node: dict[str, Any], step: str | int) -> Iterator[dict[str, Any]]:

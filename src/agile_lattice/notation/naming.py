@@ -12,11 +12,11 @@ from typing import Generic, TypeVar
 
 import msgspec
 
-from agile_lattice.intent.addresses import Address, AddressSet
-from agile_lattice.intent.model import PORT_PROTOCOLS, PROTOCOLS, Service, Services, union_of_services
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.places import Place
-from agile_lattice.intent.spans import Span
+from agile_lattice.intent.services import ICMP_TYPES, PORT_PROTOCOLS, PROTOCOLS, Service, Services, union_of_services
 from agile_lattice.notation.errors import fail
+from agile_lattice.packets.spans import Span
 
 T = TypeVar("T")
 
@@ -36,7 +36,7 @@ class Names:
     """
 
     def __init__(self) -> None:
-        self.hosts: dict[str, Entry[Address]] = {}
+        self.hosts: dict[str, Entry[Prefix]] = {}
         self.networks: dict[str, Entry[list[str]]] = {}
         self.services: dict[str, Entry[list[str]]] = {}
 
@@ -47,21 +47,36 @@ class Names:
             NotationError: If a name leads in a circle, to nothing, or to something malformed.
         """
         for name, networks in self.networks.items():
-            self.addresses([name], networks.place)
+            if list(_expanded([name], self.networks, networks.place)):  # else nobody has filled it yet
+                self.addresses([name], networks.place)
         for name, services in self.services.items():
             self.services_of([name], services.place)
 
     def host(self, word: str, place: Place) -> Address:
         """Return the address of a host, named or literal."""
         if word in self.hosts:
-            return self.hosts[word].value
+            return self.hosts[word].value.address
         try:
             return Address.parse(word)
         except ValueError:
             raise self._unknown(word, "host", self.hosts, "names.hosts", place) from None
 
-    def addresses(self, words: Iterable[str], place: Place) -> AddressSet:
+    def end(self, word: str, place: Place) -> Prefix:
+        """Return a host, named or literal, or a literal prefix, as a prefix."""
+        if "/" not in word:
+            return Prefix.host(self.host(word, place))
+        try:
+            return Prefix.parse(word)
+        except ValueError as error:
+            raise fail(place, str(error)) from None
+
+    def addresses(self, words: Iterable[str], place: Place, may_be_empty: bool = False) -> AddressSet:
         """Return the union of networks, hosts, prefixes, ranges and addresses.
+
+        Args:
+            words: The names and literals.
+            place: Where they stand.
+            may_be_empty: Whether a list that nobody has filled yet will do; it gives a set without members.
 
         Raises:
             NotationError: If a word is none of these, names lead in a circle, or families are mixed.
@@ -69,7 +84,7 @@ class Names:
         found: list[AddressSet] = []
         for word, at in _expanded(words, self.networks, place):
             if word in self.hosts:
-                found.append(AddressSet.of(self.hosts[word].value))
+                found.append(AddressSet.of(self.hosts[word].value.address))
                 continue
             try:
                 found.append(AddressSet.parse(word))
@@ -78,27 +93,47 @@ class Names:
                     raise fail(at, str(error)) from None
                 known = [*self.hosts, *self.networks]
                 raise self._unknown(word, "host or network", known, "names", at) from None
+        if not found:
+            if may_be_empty:
+                return AddressSet(4, ())
+            raise fail(place, f"{', '.join(words)} has no members yet", "Fill it, or take it out here.")
         try:
             return AddressSet.of(*found)
         except ValueError as error:
             raise fail(place, str(error), "Write one entry for each family.") from None
 
     def services_of(self, words: Iterable[str], place: Place) -> Services:
-        """Return the union of services, named or literal such as `tcp/443`, `udp/8000-8010` or `icmp`."""
+        """Return the union of services, named or literal: `tcp/443`, `udp/53,8000-8010`, `icmp/echo-request`, `esp`."""
         found = []
         for word, at in _expanded(words, self.services, place):
             protocol, slash, ports = word.partition("/")
             if protocol not in PROTOCOLS:
                 raise self._unknown(word, "service", self.services, "names.services", at)
-            if slash and protocol not in PORT_PROTOCOLS:
-                raise fail(at, f"{word!r}: {protocol} has no ports")
-            found.append(Service(protocol, (_parse_ports(ports, at),) if slash else None))
+            spans = [_parse_part(protocol, part.strip(), at) for part in ports.split(",")] if slash else None
+            found.append(Service(protocol, tuple(spans) if spans else None))
+        if not found:
+            raise fail(place, f"{', '.join(words)} has no members yet", "Fill it, or take it out here.")
         return union_of_services(found)
 
     def _unknown(self, word: str, kind: str, known: Iterable[str], where: str, place: Place) -> Exception:
         near = get_close_matches(word, list(known), 1)
         remedy = f"Did you mean {near[0]!r}?" if near else f"Define it under `{where}`, or write it out."
         return fail(place, f"{word!r} is not a {kind} that this intent names", remedy)
+
+
+def _parse_part(protocol: str, text: str, place: Place) -> Span:
+    if protocol in PORT_PROTOCOLS:
+        return _parse_ports(text, place)
+    types = ICMP_TYPES.get(protocol)
+    if types is None:
+        raise fail(place, f"'{protocol}/{text}': {protocol} has no ports")
+    if text in types:
+        return types[text], types[text]
+    if text.isascii() and text.isdigit() and int(text) <= 255:
+        return int(text), int(text)
+    near = get_close_matches(text, types, 1)
+    remedy = f"Did you mean {near[0]!r}?" if near else f"Write a number from 0 to 255, or one of {', '.join(types)}."
+    raise fail(place, f"{text!r} is no type of {protocol}", remedy)
 
 
 def _parse_ports(text: str, place: Place) -> Span:

@@ -1,0 +1,201 @@
+"""Stage rules put together again into translations, in one normal order.
+
+`join(split(x))` is the normal form in which two lists are compared: the order *within* each
+stage is kept, and order that means nothing (between a rule that speaks only on arrival and
+one that speaks only on departure) is settled one way. What an intent can say shorter, such
+as a reservation, a hairpin or a twice translation, is spelt out rule by rule.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from itertools import groupby
+
+import msgspec
+
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix
+from agile_lattice.intent.services import ALL_PORTS, ALL_TYPES, PORT_PROTOCOLS, Service, Services, union_of_services
+from agile_lattice.intent.stages import Rule, Stage
+from agile_lattice.intent.translations import Direction, Dynamic, Exempt, Moment, Publish, Static, Translation
+
+
+class _Merged(msgspec.Struct, frozen=True, gc=False):
+    """Neighbouring rules that differ in their services only, as one."""
+
+    rule: Rule
+    services: Services | None
+
+
+def join(rules: Iterable[Rule]) -> tuple[tuple[Translation, ...], list[Rule]]:
+    """Put stage rules together into translations, in normal order.
+
+    Args:
+        rules: Rules of both stages; the order within each stage counts.
+
+    Returns:
+        The translations, and the rules that say something an intent has no word for
+        (a destination rewritten without naming the external address, for example).
+    """
+    unsaid: list[Rule] = []
+    by_stage: dict[Stage, list[Rule]] = {"arrival": [], "departure": []}
+    for rule in rules:
+        (by_stage[rule.stage] if _has_word(rule) else unsaid).append(rule)
+    arrival, departure = _merge_services(by_stage["arrival"]), _merge_services(by_stage["departure"])
+
+    result: list[Translation] = []
+    i = j = 0
+    for a, d in [*_pairs(arrival, departure), (len(arrival), len(departure))]:
+        result += [_on_arrival(each) for each in arrival[i:a]]
+        result += [_on_departure(each) for each in departure[j:d]]
+        if a < len(arrival):
+            result.append(_two_way(arrival[a]))
+        i, j = a + 1, d + 1
+    return tuple(result), unsaid
+
+
+def _has_word(rule: Rule) -> bool:
+    if rule.stage == "departure" or rule.verdict in ("keep", "shift"):
+        return True
+    if rule.to_port is not None and rule.protocol not in PORT_PROTOCOLS:
+        return False
+    return bool(rule.destination and rule.destination.is_single and rule.to and rule.to.is_single)
+
+
+def _without_service(rule: Rule) -> tuple[object, ...]:
+    # Rules without a protocol never merge: each is a neighbourhood of its own.
+    unique = None if rule.protocol else id(rule)
+    return (
+        rule.verdict, rule.arrives, rule.leaves, rule.source, rule.destination,
+        rule.to, rule.to_port, rule.port_use, rule.rewrites_dns, rule.name, unique,
+    )  # fmt: skip
+
+
+def _merge_services(rules: Sequence[Rule]) -> list[_Merged]:
+    merged = []
+    for _, neighbours in groupby(rules, key=_without_service):
+        first, *more = neighbours
+        services: Services | None = None
+        if first.protocol is not None:
+            services = (Service(first.protocol, first.ports),)
+            if more or first.ports in (ALL_PORTS, ALL_TYPES):
+                services = union_of_services([Service(each.protocol or "", each.ports) for each in (first, *more)])
+        merged.append(_Merged(first, services))
+    return merged
+
+
+def _pairs(arrival: Sequence[_Merged], departure: Sequence[_Merged]) -> list[tuple[int, int]]:
+    """Find which arrival rule and which departure rule are the two halves of one translation.
+
+    Halves that stand in contradicting orders cannot be one entry of one list; the longest
+    run that is in the same order in both stages is paired, the others stay halves.
+    """
+    waiting: dict[object, list[int]] = defaultdict(list)
+    for position in range(len(departure) - 1, -1, -1):
+        half = _departure_half(departure[position])
+        if half is not None:
+            waiting[half].append(position)
+    candidates = []
+    for position, each in enumerate(arrival):
+        half = _arrival_half(each)
+        if half is not None and waiting.get(half):
+            candidates.append((position, waiting[half].pop()))
+    return [candidates[k] for k in longest_rise([d for _, d in candidates])]
+
+
+def _arrival_half(each: _Merged) -> object:
+    rule = each.rule
+    if rule.verdict == "keep":
+        return ("keep", rule.name, rule.arrives, rule.source, rule.destination, each.services)
+    if each.services is None and rule.source is None and rule.to_port is None:
+        return ("static", rule.verdict, rule.name, rule.arrives, rule.destination, rule.to)
+    return None
+
+
+def _departure_half(each: _Merged) -> object:
+    rule = each.rule
+    if rule.verdict == "keep" and rule.leaves is None:
+        return ("keep", rule.name, rule.arrives, rule.source, rule.destination, each.services)
+    plain = each.services is None and rule.arrives is None and rule.destination is None
+    if rule.verdict in ("rewrite", "shift") and plain and rule.port_use == "shared":
+        return ("static", rule.verdict, rule.name, rule.leaves, rule.to, rule.source)
+    return None
+
+
+def longest_rise(values: Sequence[int]) -> list[int]:
+    """Return the indices of a longest strictly rising subsequence (patience sorting, n log n)."""
+    tails: list[int] = []
+    tail_indices: list[int] = []
+    before: list[int] = []
+    for index, value in enumerate(values):
+        slot = bisect_left(tails, value)
+        before.append(tail_indices[slot - 1] if slot else -1)
+        if slot == len(tails):
+            tails.append(value)
+            tail_indices.append(index)
+        else:
+            tails[slot] = value
+            tail_indices[slot] = index
+    chain = []
+    index = tail_indices[-1] if tail_indices else -1
+    while index >= 0:
+        chain.append(index)
+        index = before[index]
+    return chain[::-1]
+
+
+def _on_arrival(each: _Merged) -> Translation:
+    rule = each.rule
+    if rule.verdict == "keep":
+        return _exempt(each, "arrival")
+    if rule.verdict == "shift":
+        return _static(rule, rule.destination, rule.to, rule.arrives, "inbound")
+    external, internal = _single(rule.destination), _single(rule.to)
+    return Publish(
+        external, internal, rule.name, rule.arrives, rule.source, each.services, rule.to_port, rule.rewrites_dns,
+        place=rule.place,
+    )  # fmt: skip
+
+
+def _on_departure(each: _Merged) -> Translation:
+    rule = each.rule
+    if rule.verdict == "keep":
+        return _exempt(each, "departure")
+    if rule.verdict == "shift":
+        return _static(rule, rule.to, rule.source, rule.leaves, "outbound")
+    return Dynamic(
+        rule.name, rule.arrives, rule.leaves, rule.source, rule.destination,
+        each.services, rule.to, rule.port_use, place=rule.place,
+    )  # fmt: skip
+
+
+def _two_way(each: _Merged) -> Translation:
+    if each.rule.verdict == "keep":
+        return _exempt(each, "both")
+    return _static(each.rule, each.rule.destination, each.rule.to, each.rule.arrives, "both")
+
+
+def _exempt(each: _Merged, at: Moment) -> Exempt:
+    rule = each.rule
+    return Exempt(
+        rule.name, rule.arrives, rule.leaves, rule.source, rule.destination, each.services, at, place=rule.place
+    )
+
+
+def _static(
+    rule: Rule, outside: AddressSet | None, inside: AddressSet | None, facing: tuple[str, ...] | None, way: Direction
+) -> Static:
+    return Static(_prefix(outside), _prefix(inside), rule.name, facing, way, rule.rewrites_dns, place=rule.place)
+
+
+def _prefix(addresses: AddressSet | None) -> Prefix:
+    assert addresses is not None  # only a static shifts, and both its ends are prefixes
+    [prefix] = addresses.prefixes()
+    return prefix
+
+
+def _single(addresses: AddressSet | None) -> Address:
+    single = addresses.single if addresses else None
+    assert single is not None  # `_has_word` lets nothing else pass
+    return single

@@ -1,0 +1,178 @@
+"""The shape of a device in an intent file: interfaces, routes, permits, settings."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field, model_validator
+
+from agile_lattice.intent.addresses import Prefix
+from agile_lattice.notation.translation_shapes import TranslationShape
+from agile_lattice.notation.values import (
+    Credential,
+    Destination,
+    InterfaceName,
+    IPAddress,
+    IPPrefix,
+    Many,
+    Members,
+    Name,
+    RuleName,
+    Shape,
+    ShortOrKeys,
+    Text,
+    Vlan,
+    VlanId,
+    Word,
+    Words,
+)
+
+
+class AddressShape(Shape):
+    """An address of an interface, with what it is for."""
+
+    address: IPPrefix
+    purpose: Literal["own", "published", "pool"] = "own"
+    description: Text | None = None
+
+
+class DialShape(Shape):
+    """A dial-up tunnel (PPPoE) over another interface's wire."""
+
+    over: InterfaceName
+    user: Credential
+    password: Credential
+
+
+class BridgeShape(Shape):
+    """Interfaces joined to one segment; `vlans` are those of which the bridge itself is a member."""
+
+    members: Many[InterfaceName]
+    vlans: Many[VlanId] = []
+
+
+class InterfaceShape(Shape):
+    """An interface: its addresses and what else is set on it."""
+
+    address: Many[ShortOrKeys[IPPrefix, AddressShape]] = []
+    learns: Many[Literal["dhcp", "dhcp6", "slaac"]] = []
+    dial: DialShape | None = None
+    loopback: Members[IPPrefix] | None = None
+    zone: Name | None = None
+    enabled: bool = True
+    mtu: Annotated[int, Field(ge=68, le=65535, description="Octets; RFC 791 asks for 68 at least.")] | None = None
+    description: Text | None = None
+    parent: InterfaceName | None = None
+    vlan: Vlan | None = None
+    bridge: BridgeShape | None = None
+    tagged: Many[VlanId] = []
+    untagged: VlanId | None = None
+    management: bool = False
+    gateway: IPAddress | None = None
+    resolvers: Many[IPAddress] = []
+    instance: Name | None = None
+    block: Name | None = None
+    link: Name | None = None
+    answers: Members[Word] | None = None
+
+    @model_validator(mode="after")
+    def _either(self) -> InterfaceShape:
+        if self.address and self.loopback is not None:
+            raise ValueError("an interface has either `address` or, if it is a loopback, `loopback`")
+        if self.vlan is not None and self.parent is None:
+            raise ValueError("`vlan` needs `parent`: the interface that the VLAN is on")
+        return self
+
+
+class RouteShape(Shape):
+    """A static route."""
+
+    to: Destination
+    via: IPAddress | None = None
+    interface: InterfaceName | None = None
+    discard: Literal[True, "blackhole", "unreachable", "prohibit"] | None = None
+    distance: Annotated[int, Field(ge=1, le=2**32 - 1, description="Administrative distance; the lowest wins.")] = 1
+    metric: Annotated[int, Field(ge=0, le=2**32 - 1, description="The lowest wins among equal distances.")] | None = (
+        None
+    )
+    off_link: bool = False
+    instance: Name | None = None
+    summarises: Words | None = None
+    description: Text | None = None
+
+    @model_validator(mode="after")
+    def _leads_somewhere(self) -> RouteShape:
+        if self.discard and (self.via or self.interface):
+            raise ValueError("a route either discards or has a next hop (`via`, `interface`), not both")
+        if not (self.discard or self.via or self.interface):
+            raise ValueError("the route leads nowhere: give `via`, `interface`, both, or `discard`")
+        family = self.to.family if isinstance(self.to, Prefix) else None
+        if self.via and family and self.via.family != family:
+            raise ValueError(f"the destination is IPv{family} and the next hop IPv{self.via.family}")
+        if family is None and self.via is None:
+            raise ValueError("without a next hop `default` could be either family: write 0.0.0.0/0 or ::/0")
+        if self.off_link and (self.via is None or self.interface is None):
+            raise ValueError("`off-link` needs `via` and `interface`: the link that the next hop is behind")
+        return self
+
+
+class PermitShape(Shape):
+    """What may pass, or with `deny` may not; or, with `derive`, all that the translations need."""
+
+    name: RuleName | None = None
+    derive: Literal["translations"] | None = None
+    from_: Words | None = None
+    to: Words | None = None
+    source: Words | None = None
+    destination: Words | None = None
+    service: Words | None = None
+    deny: Literal[True] | None = None
+    log: bool = False
+    description: Text | None = None
+
+    @model_validator(mode="after")
+    def _derived_alone(self) -> PermitShape:
+        if self.derive and self.model_fields_set - {"derive", "log"}:
+            raise ValueError("`derive: translations` takes nothing but `log`: the translations say the rest")
+        return self
+
+
+class AccessShape(Shape):
+    """Who may manage the device itself."""
+
+    name: RuleName | None = None
+    from_: Words | None = None
+    source: Words | None = None
+    service: Words
+    description: Text | None = None
+
+
+class ListeningShape(Shape):
+    """A service that the device itself offers, and where."""
+
+    service: Words
+    on: Words
+
+
+class SettingsShape(Shape):
+    """What is set on the device as a whole."""
+
+    host_name: Name | None = None
+    forwarding: bool | None = None
+    resolvers: Many[IPAddress] = []
+    hosts: dict[Name, Many[IPAddress]] = {}
+    identity: IPAddress | None = None
+
+
+class DeviceShape(Shape):
+    """A device."""
+
+    speaks: Many[Name]
+    description: Text | None = None
+    settings: SettingsShape = SettingsShape()
+    interfaces: dict[InterfaceName, InterfaceShape] = {}
+    routes: list[RouteShape] = []
+    translations: list[TranslationShape] = []
+    permits: list[PermitShape] = []
+    management: list[AccessShape] = []
+    listens: list[ShortOrKeys[RuleName, ListeningShape]] = []

@@ -1,0 +1,193 @@
+"""From shapes to the model: devices with their interfaces, routes and settings."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any, TypeVar
+
+from agile_lattice.intent.addresses import Prefix
+from agile_lattice.intent.interfaces import Bridge, Dial, Extra, Interface
+from agile_lattice.intent.model import Block, Device, HostEntry, Settings, Zone
+from agile_lattice.intent.permits import Listening
+from agile_lattice.intent.places import Place
+from agile_lattice.intent.routes import Route
+from agile_lattice.notation.device_shapes import (
+    AddressShape,
+    BridgeShape,
+    DeviceShape,
+    InterfaceShape,
+    ListeningShape,
+    RouteShape,
+    SettingsShape,
+)
+from agile_lattice.notation.errors import Fault, NotationError, fail
+from agile_lattice.notation.naming import Names
+from agile_lattice.notation.rules import Rules, named_once
+from agile_lattice.notation.sides import Sides, unknown
+
+T = TypeVar("T")
+
+
+class DeviceMaker:
+    """Makes devices of one network.
+
+    Args:
+        names: What names stand for.
+        zones, blocks: Those of the network, by name.
+        faults: Gets every fault, so that one load reports them all.
+    """
+
+    def __init__(
+        self, names: Names, zones: Mapping[str, Zone], blocks: Mapping[str, Block], faults: list[Fault]
+    ) -> None:
+        self.names = names
+        self.zones = zones
+        self.blocks = blocks
+        self.faults = faults
+
+    def trying(self, make: Callable[..., T], *args: Any) -> list[T]:
+        """Return what `make` makes, or nothing if it fails."""
+        try:
+            return [make(*args)]
+        except NotationError as error:
+            self.faults += error.faults
+            return []
+
+    def device(self, name: str, shape: DeviceShape, place: Place) -> Device:
+        """Make a device."""
+        interfaces = self._each(self.interface, shape.interfaces.items(), place.at("interfaces"))
+        sides = Sides(name, interfaces, self.zones)
+        for interface in interfaces:
+            self.trying(_check_references, interface, sides)
+        rules = Rules(self.names, sides)
+        translations = self._each(rules.translation, enumerate(shape.translations), place.at("translations"))
+        named_once(translations, self.faults)
+        permits = []
+        for index, permit in enumerate(shape.permits):
+            for made in self.trying(rules.permits, permit, translations, place.at("permits", index)):
+                permits += made
+        return Device(
+            name,
+            tuple(shape.speaks),
+            tuple(interfaces),
+            tuple(self._each(self.route, enumerate(shape.routes), place.at("routes"), sides)),
+            tuple(translations),
+            None,
+            tuple(permits),
+            tuple(self._each(rules.access, enumerate(shape.management), place.at("management"))),
+            _settings(shape.settings, place.at("settings")),
+            tuple(self._each(self.listening, enumerate(shape.listens), place.at("listens"), rules)),
+            shape.description or "",
+            place,
+        )
+
+    def _each(self, make: Callable[..., T], members: Iterable[tuple[Any, Any]], place: Place, *more: object) -> list[T]:
+        """Make every member that can be made; a mapping's key goes to an interface as its name."""
+        made = []
+        for key, shape in members:
+            head = (key,) if isinstance(key, str) else ()
+            made += self.trying(make, *head, shape, place.at(key), *more)
+        return made
+
+    def interface(self, name: str, shape: InterfaceShape, place: Place) -> Interface:
+        """Make an interface."""
+        if shape.zone and shape.zone not in self.zones:
+            what, remedy = "not a zone of this intent", "Define it under `zones`."
+            raise unknown(shape.zone, what, self.zones, place.at("zone"), remedy)
+        if shape.block and shape.block not in self.blocks:
+            what, remedy = "not a block of this intent", "Define it under `blocks`."
+            raise unknown(shape.block, what, self.blocks, place.at("block"), remedy)
+        own, extra = _parted(shape.address, place)
+        answers = None
+        if shape.answers is not None:
+            at = place.at("answers")
+            found = [self.names.addresses([word], at) for word in shape.answers]
+            answers = tuple(type(one).of(*(each for each in found if each.family == one.family)) for one in found)
+        return Interface(
+            name,
+            own if shape.loopback is None else tuple(shape.loopback),
+            shape.loopback is not None,
+            shape.enabled,
+            shape.mtu,
+            shape.description or "",
+            shape.zone or "",
+            tuple(shape.learns),
+            Dial(shape.dial.over, shape.dial.user, shape.dial.password) if shape.dial else None,
+            shape.parent or "",
+            shape.vlan,
+            _bridge(shape.bridge),
+            tuple(sorted(set(shape.tagged))),
+            shape.untagged,
+            shape.management,
+            shape.gateway,
+            tuple(shape.resolvers),
+            shape.instance or "",
+            shape.block or "",
+            shape.link or "",
+            extra,
+            None if answers is None else tuple(dict.fromkeys(answers)),
+            place,
+        )
+
+    def route(self, shape: RouteShape, place: Place, sides: Sides) -> Route:
+        """Make a route."""
+        if shape.interface:
+            sides.interface(shape.interface, place.at("interface"))
+        to = shape.to
+        if not isinstance(to, Prefix):
+            assert shape.via is not None  # the shape asks for it
+            to = Prefix(shape.via.family, 0, 0)
+        members: tuple[Prefix, ...] = ()
+        if shape.summarises:
+            stands_for = self.names.addresses(shape.summarises, place.at("summarises"))
+            if stands_for.family != to.family:
+                raise fail(place.at("summarises"), f"{stands_for} is not of the family of {to}")
+            members = tuple(stands_for.prefixes())
+        return Route(
+            to, shape.via, shape.interface, "blackhole" if shape.discard is True else shape.discard, shape.distance,
+            shape.metric, shape.off_link, shape.instance or "", members, shape.description or "", place,
+        )  # fmt: skip
+
+    def listening(self, shape: str | ListeningShape, place: Place, rules: Rules) -> Listening:
+        """Make an entry of what the device itself offers."""
+        if isinstance(shape, str):
+            return Listening(self.names.services_of([shape], place), None, place)
+        services = self.names.services_of(shape.service, place.at("service"))
+        return Listening(services, rules.sides.named(shape.on, place.at("on")), place)
+
+
+def _parted(shapes: Iterable[Prefix | AddressShape], place: Place) -> tuple[tuple[Prefix, ...], tuple[Extra, ...]]:
+    """Part an interface's own addresses from those it has for translations."""
+    own, extra = [], []
+    for index, shape in enumerate(shapes):
+        if isinstance(shape, Prefix):
+            own.append(shape)
+        elif shape.purpose == "own":
+            own.append(shape.address)
+        else:
+            extra.append(Extra(shape.address, shape.purpose, shape.description or "", place.at("address", index)))
+    return tuple(own), tuple(extra)
+
+
+def _bridge(shape: BridgeShape | None) -> Bridge | None:
+    return Bridge(tuple(sorted(set(shape.members))), tuple(sorted(set(shape.vlans)))) if shape else None
+
+
+def _check_references(one: Interface, sides: Sides) -> None:
+    if one.parent:
+        sides.interface(one.parent, one.place.at("parent"))
+    if one.dial:
+        sides.interface(one.dial.over, one.place.at("dial", "over"))
+    for index, member in enumerate(one.bridge.members if one.bridge else ()):
+        sides.interface(member, one.place.at("bridge", "members", index))
+
+
+def _settings(shape: SettingsShape, place: Place) -> Settings:
+    return Settings(
+        shape.host_name or "",
+        shape.forwarding,
+        tuple(shape.resolvers),
+        tuple(HostEntry(name, tuple(addresses)) for name, addresses in shape.hosts.items()),
+        shape.identity,
+        place,
+    )
