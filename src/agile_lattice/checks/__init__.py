@@ -1,6 +1,21 @@
 """The rulebook of design checks, one theme a file."""
 
-from agile_lattice.checks import addresses, routes, translations
-from agile_lattice.checks.rulebook import RULEBOOK, Check, Finding, findings
+from agile_lattice.checks import (
+    addresses,
+    blocks,
+    interfaces,
+    leaving,
+    order,
+    permits,
+    pools,
+    publishing,
+    reachability,
+    routes,
+    values,
+)
+from agile_lattice.checks.rulebook import RULEBOOK, Check, Finding, example_intent, findings
 
-__all__ = ["RULEBOOK", "Check", "Finding", "addresses", "findings", "routes", "translations"]
+__all__ = [
+    "RULEBOOK", "Check", "Finding", "addresses", "blocks", "example_intent", "findings", "interfaces", "leaving",
+    "order", "permits", "pools", "publishing", "reachability", "routes", "values",
+]  # fmt: skip

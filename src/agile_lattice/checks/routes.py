@@ -1,20 +1,23 @@
-"""Checks of static routes."""
+"""Checks of static routes, one by one."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
+from agile_lattice.checks.design import Design
 from agile_lattice.checks.rulebook import Found, check
-from agile_lattice.intent.addresses import Address, Prefix
-from agile_lattice.intent.model import Device, Network
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix
+from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
+from agile_lattice.packets.spans import merged, minus
 
 _LAN = "interfaces: {lan0: {address: 10.40.10.1/24}}\nroutes: "
 
 
-def _routes(network: Network) -> Iterator[tuple[Device, Route, str]]:
-    for device in network.devices:
+def routes_of(design: Design) -> Iterator[tuple[Device, Route, str]]:
+    """Yield every route with its device, and how a finding names it."""
+    for device in design.devices:
         for route in device.routes:
             yield device, route, f"{device.name} route {route.destination}"
 
@@ -26,9 +29,9 @@ def _routes(network: Network) -> Iterator[tuple[Device, Route, str]]:
     wrong=_LAN + "[{to: 10.41.0.9/16, via: 10.40.10.2}]",
     right=_LAN + "[{to: 10.41.0.0/16, via: 10.40.10.2}]",
 )
-def host_bits(network: Network) -> Iterator[Found]:
+def host_bits(design: Design) -> Iterator[Found]:
     """Find destinations that are not networks."""
-    for _, route, subject in _routes(network):
+    for _, route, subject in routes_of(design):
         if route.to.value != route.to.first:
             yield Found(
                 route.place.at("to"), subject, f"{route.to} has host bits set; the network is {route.to.network}",
@@ -41,13 +44,15 @@ def host_bits(network: Network) -> Iterator[Found]:
     "error",
     "A next hop that is on no connected subnet cannot be asked for its hardware address; the route is never used.",
     wrong=_LAN + "[{to: 10.41.0.0/16, via: 10.99.0.2}]",
-    right=_LAN + '[{to: 10.41.0.0/16, via: 10.40.10.2}, {to: "2001:db8::/32", via: "fe80::1", interface: lan0}]',
+    right=_LAN
+    + '[{to: 10.41.0.0/16, via: 10.40.10.2}, {to: "2001:db8::/32", via: "fe80::1", interface: lan0},'
+    + " {to: 10.42.0.0/16, via: 10.99.0.2, interface: lan0, off-link: true}]",
 )
-def next_hop_off_link(network: Network) -> Iterator[Found]:
+def next_hop_off_link(design: Design) -> Iterator[Found]:
     """Find next hops on no connected subnet, or on another one than the route says."""
-    for device, route, subject in _routes(network):
+    for device, route, subject in routes_of(design):
         via = route.via
-        if via is None:
+        if via is None or route.off_link:
             continue
         if via.is_link_local:
             if route.interface is None:
@@ -57,20 +62,20 @@ def next_hop_off_link(network: Network) -> Iterator[Found]:
                 )  # fmt: skip
             continue
         behind = [each.name for each in device.interfaces if each.subnet_of(via)]
-        if not behind:
+        if not behind and not any(each.learns or each.dial for each in device.interfaces):
             yield Found(
                 route.place.at("via"), subject, f"the next hop {via} is on no connected subnet of {device.name}",
-                _nearest(device, via),
+                f"{_connected(device, via)} If it is meant to be elsewhere, say `interface` and `off-link: true`.",
             )  # fmt: skip
-        elif route.interface is not None and route.interface not in behind:
+        elif behind and route.interface is not None and route.interface not in behind:
             yield Found(
                 route.place.at("interface"), subject,
-                    f"the next hop {via} is behind {behind[0]}, not {route.interface}",
+                f"the next hop {via} is behind {behind[0]}, not {route.interface}",
                 f"Write `interface: {behind[0]}`, or leave it out.",
             )  # fmt: skip
 
 
-def _nearest(device: Device, via: Address) -> str:
+def _connected(device: Device, via: Address) -> str:
     subnets = [
         f"{address.network} on {interface.name}"
         for interface in device.interfaces
@@ -87,9 +92,9 @@ def _nearest(device: Device, via: Address) -> str:
     wrong=_LAN + "[{to: 10.41.0.0/16, via: 10.40.10.1}]",
     right=_LAN + "[{to: 10.41.0.0/16, via: 10.40.10.2}]",
 )
-def next_hop_own(network: Network) -> Iterator[Found]:
+def next_hop_own(design: Design) -> Iterator[Found]:
     """Find next hops that are addresses of the device itself."""
-    for device, route, subject in _routes(network):
+    for device, route, subject in routes_of(design):
         for interface in device.interfaces:
             if route.via is not None and any(each.address == route.via for each in interface.addresses):
                 yield Found(
@@ -100,20 +105,195 @@ def next_hop_own(network: Network) -> Iterator[Found]:
 
 
 @check(
+    "next-hop-edge",
+    "error",
+    "The network and the broadcast address of a subnet are nobody's, so no neighbour has them (RFC 1122).",
+    wrong=_LAN + "[{to: 10.41.0.0/16, via: 10.40.10.0}]",
+    right=_LAN + "[{to: 10.41.0.0/16, via: 10.40.10.2}]",
+)
+def next_hop_edge(design: Design) -> Iterator[Found]:
+    """Find next hops that are the edge of a connected subnet."""
+    for device, route, subject in routes_of(design):
+        for interface in device.interfaces:
+            subnet = interface.subnet_of(route.via) if route.via is not None else None
+            if subnet is not None and route.via is not None and route.via.value in subnet.edges:
+                which = "network" if route.via.value == subnet.first else "broadcast"
+                yield Found(
+                    route.place.at("via"), subject,
+                    f"the next hop {route.via} is the {which} address of {subnet.network} on {interface.name}",
+                    "Name the neighbour's address.",
+                )  # fmt: skip
+
+
+@check(
+    "egress-only-on-shared-link",
+    "warning",
+    "Without a next hop every single destination is asked for on the link, and only one that answers is reached.",
+    wrong=_LAN + "[{to: 10.41.0.0/16, interface: lan0}]",
+    right="interfaces: {ptp0: {address: 10.40.10.0/31}}\nroutes: [{to: 10.41.0.0/16, interface: ptp0}]",
+)
+def egress_only_on_shared_link(design: Design) -> Iterator[Found]:
+    """Find routes out of an interface, without a next hop, on a link of more than two."""
+    for device, route, subject in routes_of(design):
+        if route.interface is None or route.via is not None:
+            continue
+        one = design.interface(device, route.interface)
+        wide = (
+            next((each for each in one.addresses if each.family == route.to.family and each.host_bits > 2), None)
+            if (one is not None and not one.dial and not one.loopback)
+            else None
+        )
+        if wide is not None:
+            yield Found(
+                route.place.at("interface"), subject,
+                f"it has no next hop, and {wide.network} on {route.interface} is shared by many",
+                "Add `via`.",
+            )  # fmt: skip
+
+
+@check(
     "same-route",
     "error",
     "Of two routes to one destination with one distance, systems keep the first, the last or both.",
     wrong=_LAN + "[{to: 10.41.0.0/16, via: 10.40.10.2}, {to: 10.41.0.0/16, via: 10.40.10.3}]",
     right=_LAN + "[{to: 10.41.0.0/16, via: 10.40.10.2}, {to: 10.41.0.0/16, via: 10.40.10.3, distance: 5}]",
 )
-def same_route(network: Network) -> Iterator[Found]:
-    """Find routes that nothing ranks."""
-    seen: dict[tuple[str, Prefix, int], Place] = {}
-    for device, route, subject in _routes(network):
-        key = device.name, route.to.network, route.distance
+def same_route(design: Design) -> Iterator[Found]:
+    """Find routes, other than defaults, that nothing ranks."""
+    yield from _unranked(design, default=False)
+
+
+@check(
+    "equal-defaults",
+    "error",
+    "Of two equal default routes, systems take one, or both by turns: connections break, and each provider sees the"
+    " other's addresses.",
+    wrong=_LAN + "[{to: default, via: 10.40.10.2}, {to: default, via: 10.40.10.3}]",
+    right=_LAN + "[{to: default, via: 10.40.10.2}, {to: default, via: 10.40.10.3, distance: 200}]",
+)
+def equal_defaults(design: Design) -> Iterator[Found]:
+    """Find default routes that nothing ranks."""
+    yield from _unranked(design, default=True)
+
+
+def _unranked(design: Design, default: bool) -> Iterator[Found]:
+    seen: dict[tuple[object, ...], Place] = {}
+    for device, route, subject in routes_of(design):
+        if (route.to.length == 0) != default:
+            continue
+        key = device.name, route.instance, route.to.network, route.distance, route.metric
         if key in seen:
             yield Found(
                 route.place, subject, f"another route to it has the distance {route.distance} too ({seen[key]})",
                 "Remove one, or give the second choice a higher `distance`.",
             )  # fmt: skip
         seen.setdefault(key, route.place)
+
+
+@check(
+    "summary-too-wide",
+    "warning",
+    "What a summary covers beyond its members is sent along too; if the far side has no route for it, it comes back"
+    " by the default route, round and round.",
+    wrong=_LAN + "[{to: 10.41.0.0/22, via: 10.40.10.2, summarises: [10.41.0.0/24, 10.41.1.0/24, 10.41.2.0/24]}]",
+    right=_LAN + "[{to: 10.41.0.0/23, via: 10.40.10.2, summarises: [10.41.0.0/24, 10.41.1.0/24]}]",
+)
+def summary_too_wide(design: Design) -> Iterator[Found]:
+    """Find summaries that cover more than what they stand for, unless the far side discards the rest."""
+    for device, route, subject in routes_of(design):
+        if not route.members or route.discard:
+            continue
+        rest = minus(((route.to.first, route.to.last),), merged((each.first, each.last) for each in route.members))
+        hop = design.topology.table(device.name, route.to.family, route.instance).look_up(route.to.first)
+        neighbour = design.topology.neighbour(device.name, hop) if hop is not None else None
+        if not rest or (neighbour is not None and _discards(design.topology.devices[neighbour], route.to)):
+            continue
+        uncovered = [str(each) for each in AddressSet(route.to.family, rest).prefixes()]
+        more = f" and {len(uncovered) - 4} more" if len(uncovered) > 4 else ""
+        yield Found(
+            route.place.at("to"), subject,
+            f"{route.to} also covers {', '.join(uncovered[:4])}{more}, which it does not stand for",
+            f"Add `{{to: {route.to}, discard: true, distance: 250}}` on {neighbour or 'the far side'},"
+            " or write several routes.",
+        )  # fmt: skip
+
+
+def _discards(device: Device, prefix: Prefix) -> bool:
+    return any(each.discard and each.to.contains(prefix) for each in device.routes)
+
+
+@check(
+    "summary-misses-member",
+    "error",
+    "A member that the summary does not cover is not routed by it.",
+    wrong=_LAN + "[{to: 10.41.0.0/23, via: 10.40.10.2, summarises: [10.41.0.0/23, 10.41.2.0/24]}]",
+    right=_LAN + "[{to: 10.41.0.0/23, via: 10.40.10.2, summarises: [10.41.0.0/24, 10.41.1.0/24]}]",
+)
+def summary_misses_member(design: Design) -> Iterator[Found]:
+    """Find members of a summary that lie outside it."""
+    for _, route, subject in routes_of(design):
+        outside = [each for each in route.members if not route.to.contains(each)]
+        if outside:
+            yield Found(
+                route.place.at("summarises"), subject, f"{outside[0]} is not in {route.to}",
+                "Widen the summary, or give that member a route of its own.",
+            )  # fmt: skip
+
+
+@check(
+    "route-redundant",
+    "note",
+    "A route that a wider one with the same next hop covers changes nothing, and has to be kept in step with it.",
+    wrong=_LAN + "[{to: 10.41.0.0/16, via: 10.40.10.2}, {to: 10.41.5.0/24, via: 10.40.10.2}]",
+    right=_LAN + "[{to: 10.41.0.0/16, via: 10.40.10.2}, {to: 10.41.5.0/24, via: 10.40.10.3}]",
+)
+def route_redundant(design: Design) -> Iterator[Found]:
+    """Find routes whose nearest covering one leads the same way."""
+    for device in design.devices:
+        by_prefix: dict[tuple[str, Prefix], list[Route]] = {}
+        for route in device.routes:
+            by_prefix.setdefault((route.instance, route.to.network), []).append(route)
+        lengths = sorted({prefix.length for _, prefix in by_prefix}, reverse=True)
+        for (instance, prefix), same in by_prefix.items():
+            shorter = (length for length in lengths if length < prefix.length)
+            wider = (Prefix(prefix.family, prefix.value, length).network for length in shorter)
+            around = next((by_prefix[instance, each] for each in wider if (instance, each) in by_prefix), None)
+            if around is None or len(same) > 1:
+                continue
+            best = min(around, key=lambda each: (each.distance, each.metric or 0))
+            [route] = same
+            if _way(best) == _way(route) and not _in_between(design, device, prefix, best.to):
+                yield Found(
+                    route.place, f"{device.name} route {route.destination}",
+                    f"{best.destination} leads the same way and covers it ({best.place})",
+                    "Take it out, unless it is there for a day on which the wider one goes.",
+                )  # fmt: skip
+
+
+def _way(route: Route) -> tuple[object, ...]:
+    return route.via, route.interface, route.discard
+
+
+def _in_between(design: Design, device: Device, prefix: Prefix, wider: Prefix) -> bool:
+    """Whether a connected subnet lies between the two, so that without the route it would speak."""
+    connected = (own.network for one in device.interfaces for own in one.addresses if not own.is_host)
+    return any(wider.contains(each) and each.contains(prefix) and each != wider for each in connected)
+
+
+@check(
+    "forwarding-off",
+    "error",
+    "A device that does not forward drops every packet that is not its own, whatever its routes and rules say.",
+    wrong="settings: {forwarding: false}\n" + _LAN + "[{to: 10.41.0.0/16, via: 10.40.10.2}]",
+    right="settings: {forwarding: true}\n" + _LAN + "[{to: 10.41.0.0/16, via: 10.40.10.2}]",
+)
+def forwarding_off(design: Design) -> Iterator[Found]:
+    """Find devices that have routes or translations for others, and do not forward."""
+    for device in design.devices:
+        routes = [each for each in device.routes if each.to.length or len(device.interfaces) > 1]
+        if device.settings.forwarding is False and (routes or device.translations):
+            what = "routes" if routes else "translations"
+            yield Found(
+                device.settings.place.at("forwarding"), device.name, f"it has {what}, and forwarding is off",
+                "Write `forwarding: true`.",
+            )  # fmt: skip

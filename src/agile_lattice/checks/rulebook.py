@@ -1,20 +1,25 @@
 """The rulebook: every design check registers here, with the reason for it and two examples.
 
-A check is a function from a network to what it found. Its wrong example makes it speak, its
-right example does not; tests and documentation use both.
+A check is a function from a design to what it found. Its wrong example makes it speak, its
+right example does not; the tests, the documentation and `lattice check --explain` use both.
+What is wrong with single values is found while an intent is loaded; those checks are in the
+rulebook too, without a function.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+import textwrap
+from collections.abc import Callable, Iterable, Iterator
 from typing import Literal
 
 import msgspec
 
-from agile_lattice.intent.model import Network
+from agile_lattice.checks.design import Design
+from agile_lattice.intent.model import Accepted, Network
 from agile_lattice.intent.places import Place
 
-Severity = Literal["error", "warning"]
+Severity = Literal["error", "warning", "note", "unknown"]
+SEVERITIES: tuple[Severity, ...] = ("error", "warning", "note", "unknown")
 
 
 class Found(msgspec.Struct, frozen=True):
@@ -25,12 +30,17 @@ class Found(msgspec.Struct, frozen=True):
         subject: The object, in words.
         what: What is wrong with it.
         remedy: What to do.
+        unknown: Whether it could not be told, for want of a fact; `what` says which.
     """
 
     place: Place
     subject: str
     what: str
     remedy: str
+    unknown: bool = False
+
+
+Finder = Callable[[Design], Iterable[Found]]
 
 
 class Check(msgspec.Struct, frozen=True):
@@ -38,9 +48,11 @@ class Check(msgspec.Struct, frozen=True):
 
     Attributes:
         slug: Its name.
+        severity: `error` if something will not work, `warning` if it is rarely meant, `note` if it is worth a look.
         why: Why it matters, in a sentence.
-        wrong, right: Bodies of an intent with one device, as YAML.
-        find: The check itself.
+        wrong, right: Examples: the body of a device, or a whole intent without its first line.
+        find: The check itself; `None` if it is made while an intent is loaded.
+        theme: What it is about.
     """
 
     slug: str
@@ -48,11 +60,16 @@ class Check(msgspec.Struct, frozen=True):
     why: str
     wrong: str
     right: str
-    find: Callable[[Network], Iterable[Found]]
+    find: Finder | None
+    theme: str
 
 
 class Finding(msgspec.Struct, frozen=True):
-    """What a check found: see `Found`; with the check's slug and severity."""
+    """What a check found: see `Found`; with the check's slug and severity.
+
+    Attributes:
+        accepted: Why somebody accepts it; empty if nobody does.
+    """
 
     slug: str
     severity: Severity
@@ -60,28 +77,81 @@ class Finding(msgspec.Struct, frozen=True):
     subject: str
     what: str
     remedy: str
+    accepted: str = ""
 
 
 RULEBOOK: dict[str, Check] = {}
 
 
-def check(
-    slug: str, severity: Severity, why: str, wrong: str, right: str
-) -> Callable[[Callable[[Network], Iterable[Found]]], Callable[[Network], Iterable[Found]]]:
+def check(slug: str, severity: Severity, why: str, wrong: str, right: str) -> Callable[[Finder], Finder]:
     """Enter a function into the rulebook; the arguments are the attributes of `Check`."""
 
-    def enter(find: Callable[[Network], Iterable[Found]]) -> Callable[[Network], Iterable[Found]]:
-        RULEBOOK[slug] = Check(slug, severity, why, wrong, right, find)
+    def enter(find: Finder) -> Finder:
+        RULEBOOK[slug] = Check(slug, severity, why, wrong, right, find, find.__module__.rpartition(".")[2])
         return find
 
     return enter
 
 
+def check_while_loading(slug: str, why: str, wrong: str, right: str) -> None:
+    """Enter a check that is made while an intent is loaded; always an error."""
+    RULEBOOK[slug] = Check(slug, "error", why, wrong, right, None, "values")
+
+
+def example_intent(example: str) -> str:
+    """Return a check's example as a whole intent file."""
+    if "devices:" in example:
+        return f"lattice: 1\n{example}"
+    return "lattice: 1\ndevices:\n  quay:\n    speaks: [iproute2, nftables]\n" + textwrap.indent(example, "    ")
+
+
 def findings(network: Network) -> list[Finding]:
-    """Hold a network against the whole rulebook; in order of file and line."""
+    """Hold a network against the whole rulebook.
+
+    Returns:
+        The findings in order of file and line; those that the intent accepts say so.
+    """
+    design = Design(network)
+    used: set[int] = set()
     result = [
-        Finding(each.slug, each.severity, found.place, found.subject, found.what, found.remedy)
+        _finding(each, found, network, used)
         for each in RULEBOOK.values()
-        for found in each.find(network)
+        if each.find is not None
+        for found in each.find(design)
     ]
+    result += _unused_acceptances(network, used)
     return sorted(result, key=lambda one: (one.place.file, one.place.line, one.slug))
+
+
+def _finding(check: Check, found: Found, network: Network, used: set[int]) -> Finding:
+    accepted = ""
+    for index, one in enumerate(network.accepted):
+        if one.finding == check.slug and found.subject.startswith(one.on):
+            used.add(index)
+            accepted = one.reason
+    severity: Severity = "unknown" if found.unknown else check.severity
+    return Finding(check.slug, severity, found.place, found.subject, found.what, found.remedy, accepted)
+
+
+def _unused_acceptances(network: Network, used: set[int]) -> Iterator[Finding]:
+    rule = RULEBOOK["acceptance-unused"]
+    for index, one in enumerate(network.accepted):
+        if index not in used:
+            yield Finding(rule.slug, rule.severity, one.place, f"accepted {one.finding}", *_why_unused(one))
+
+
+def _why_unused(one: Accepted) -> tuple[str, str]:
+    if one.finding not in RULEBOOK:
+        return f"there is no check {one.finding}", "Write the slug as `lattice check` prints it."
+    return f"nothing of the kind is found on {one.on!r}", "Take the acceptance out: what it was for is gone."
+
+
+RULEBOOK["acceptance-unused"] = Check(
+    "acceptance-unused",
+    "warning",
+    "An acceptance that nothing needs any more would hide the next finding of its kind.",
+    wrong="devices: {quay: {speaks: frr}}\naccepted: [{finding: clear-text, on: quay, reason: timetables are public}]",
+    right="devices: {quay: {speaks: [frr]}}\naccepted: []",
+    find=None,
+    theme="acceptances",
+)

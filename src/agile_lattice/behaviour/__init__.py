@@ -1,0 +1,1 @@
+"""What devices do with packets: forwarding tables, and the way through a network."""

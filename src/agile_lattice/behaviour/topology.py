@@ -1,0 +1,146 @@
+"""Who is behind which interface: devices linked by their subnets, and the way through them."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+from functools import cached_property
+from typing import Literal
+
+import msgspec
+
+from agile_lattice.behaviour.tables import Hop, Table
+from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.model import Device, Network
+
+End = Literal["delivered", "own", "leaves", "discarded", "no route", "loop"]
+
+
+class Way(msgspec.Struct, frozen=True):
+    """Where a destination leads from one device.
+
+    Attributes:
+        devices: The devices passed, the first one included.
+        end: `delivered` on a connected link, to a device's `own` address, `leaves` to a next hop that the
+            intent does not describe, `discarded`, `no route`, or a `loop`.
+        hop: What the last device says about the destination; `None` if it says nothing.
+    """
+
+    devices: tuple[str, ...]
+    end: End
+    hop: Hop | None
+
+
+class Port(msgspec.Struct, frozen=True):
+    """An interface with the device that it is of, and one of its own addresses."""
+
+    device: Device
+    interface: Interface
+    address: Prefix
+
+
+class Topology:
+    """A network's devices as neighbours.
+
+    Args:
+        network: The network; only enabled interfaces count.
+    """
+
+    def __init__(self, network: Network) -> None:
+        self.network = network
+        self._tables: dict[tuple[str, int, str], Table] = {}
+        self.devices = {device.name: device for device in network.devices}
+
+    @cached_property
+    def holders(self) -> dict[Address, list[Port]]:
+        """Every interface address with those that have it."""
+        held: dict[Address, list[Port]] = defaultdict(list)
+        for device in self.network.devices:
+            for one in device.interfaces:
+                if one.enabled:
+                    for own in one.addresses:
+                        held[own.address].append(Port(device, one, own))
+        return dict(held)
+
+    @cached_property
+    def segments(self) -> dict[tuple[str, Prefix], list[Port]]:
+        """Ports by the subnet that they share, with the name of their link; host-length and loopback ones have none."""
+        shared: dict[tuple[str, Prefix], list[Port]] = defaultdict(list)
+        for ports in self.holders.values():
+            for port in ports:
+                if not port.address.is_host and not port.interface.loopback and not port.address.address.is_link_local:
+                    shared[port.interface.link, port.address.network].append(port)
+        return dict(shared)
+
+    def table(self, device: str, family: int, instance: str = "") -> Table:
+        """Return the forwarding table of a device, made once."""
+        key = device, family, instance
+        if key not in self._tables:
+            self._tables[key] = Table(self.devices[device], family, instance)
+        return self._tables[key]
+
+    def neighbour(self, device: str, hop: Hop) -> str | None:
+        """Return the device that a next hop belongs to; None if the intent describes none."""
+        if hop.next_hop is None:
+            return None
+        owners = (port.device.name for port in self.holders.get(hop.next_hop, ()))
+        return next((name for name in owners if name != device), None)
+
+    def way(self, device: str, destination: Address) -> Way:
+        """Follow a destination from one device to the next."""
+        passed: list[str] = []
+        here = device
+        while True:
+            passed.append(here)
+            hop = self.table(here, destination.family).look_up(destination.value)
+            if hop is None:
+                return Way(tuple(passed), "no route", None)
+            if hop.means == "own":
+                return Way(tuple(passed), "own", hop)
+            if hop.means == "discard":
+                return Way(tuple(passed), "discarded", hop)
+            if hop.means == "connected" or (hop.next_hop is None and hop.means == "via"):
+                return Way(tuple(passed), "delivered", hop)
+            following = self.neighbour(here, hop)
+            if following is None:
+                return Way(tuple(passed), "leaves", hop)
+            if following in passed:
+                return Way((*passed, following), "loop", hop)
+            here = following
+
+    def loops(self, family: int) -> Iterator[tuple[int, tuple[str, ...]]]:
+        """Find every set of devices that give some destination to one another in a circle.
+
+        All tables are swept together in the order of addresses. A circle can only begin where an
+        entry of one of its devices begins, so following the way from each device whose entry has
+        just changed finds them all, at a cost that grows with the number of entries.
+
+        Yields:
+            The first address, as an integer, and the devices in order; each circle once.
+        """
+        changes: dict[int, list[tuple[str, str | None]]] = defaultdict(list)
+        for name in self.devices:
+            for start, hop in self.table(name, family).intervals():
+                changes[start].append((name, self.neighbour(name, hop) if hop is not None else None))
+        following: dict[str, str | None] = {}
+        told: set[frozenset[str]] = set()
+        for start in sorted(changes):
+            following.update(changes[start])
+            for name, _ in changes[start]:
+                circle = _circle(following, name)
+                if circle and frozenset(circle) not in told:
+                    told.add(frozenset(circle))
+                    yield start, circle
+
+
+def _circle(following: dict[str, str | None], name: str) -> tuple[str, ...]:
+    """Return the circle that leads from a device back to it; empty if there is none."""
+    passed = [name]
+    here = following[name]
+    while here is not None and here != name:
+        if here in passed:
+            return ()
+        passed.append(here)
+        here = following[here]
+    return tuple(passed) if here == name else ()

@@ -1,0 +1,153 @@
+"""Checks of permits, and of access to the device itself."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from agile_lattice.behaviour.matching import Space
+from agile_lattice.checks.design import Design
+from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.permits import Permit, derived_permits
+from agile_lattice.packets.boxes import Box, overlap, remainder
+from agile_lattice.packets.spans import meet
+
+_DEVICE = """\
+zones: {sea: {exposure: public}, office: {exposure: own}}
+names: {networks: {admins: []}}
+devices:
+  quay:
+    speaks: [iproute2, nftables]
+    interfaces: {wan0: {zone: sea, address: 203.0.113.2/28}, lan0: {zone: office, address: 10.40.10.1/24}}
+    translations:
+      - {to: sea, source-becomes: interface}
+"""
+_PUBLISHED = _DEVICE + "      - {name: web, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11, facing: sea}\n"
+
+
+def permit_subject(device: Device, permit: Permit) -> str:
+    """Name a permit in a finding."""
+    return f"{device.name} permit {permit.name}".rstrip()
+
+
+@check(
+    "published-not-permitted",
+    "error",
+    "A published service that the permits drop looks like a dead host; permits see the real address and port.",
+    wrong=_PUBLISHED + "    permits: [{from: sea, to: office, destination: 203.0.113.5, service: tcp/443}]",
+    right=_PUBLISHED + "    permits: [{derive: translations}, {from: office, to: sea}]",
+)
+def published_not_permitted(design: Design) -> Iterator[Found]:
+    """Find translations towards inside of which the permits let nothing through."""
+    for device in design.devices:
+        if not device.permits:
+            continue
+        space = design.space(device)
+        for needed in derived_permits(device.translations):
+            wanted = space.of_permit(needed)
+            if wanted and not any(_passes(space, device, box) for box in wanted):
+                yield Found(
+                    needed.place, f"{device.name} translation {needed.name}".rstrip(),
+                    f"the permits let nothing of it through, such as {space.example(wanted[0])}",
+                    "Add `{derive: translations}` to the permits, or a permit for its real address and port.",
+                )  # fmt: skip
+
+
+def _passes(space: Space, device: Device, wanted: Box) -> bool:
+    left = [wanted]
+    for permit in device.permits:
+        boxes = space.of_permit(permit)
+        if not permit.deny and any(overlap(each, box) for each in left for box in boxes):
+            return True
+        left = remainder(left, boxes)
+    return False
+
+
+@check(
+    "permit-without-translation",
+    "warning",
+    "From a public side private addresses cannot be reached but by a translation: the permit is left over, or the"
+    " translation forgotten.",
+    wrong=_DEVICE + "    permits: [{from: sea, to: office, destination: 10.40.10.11, service: tcp/443}]",
+    right=_PUBLISHED + "    permits: [{from: sea, to: office, destination: 10.40.10.11, service: tcp/443}]",
+)
+def permit_without_translation(design: Design) -> Iterator[Found]:
+    """Find permits from public sides to private destinations that no translation leads to."""
+    for device in design.devices:
+        for permit in device.permits:
+            sides = design.sides(device, permit.arrives) if permit.arrives else []
+            public = bool(sides) and all(design.exposure(each) == "public" for each in sides)
+            to = permit.destination
+            if permit.deny or not public or to is None or not all(each.is_private for each in to.prefixes()):
+                continue
+            led = [
+                rule.to
+                for _, rules in design.rules(device)
+                for rule in rules
+                if rule.stage == "arrival" and rule.to is not None
+            ]
+            if not any(each.family == to.family and meet(each.spans, to.spans) for each in led):
+                yield Found(
+                    permit.place, permit_subject(device, permit), f"no translation leads to {to}",
+                    "Publish the host, or take the permit out.",
+                )  # fmt: skip
+
+
+@check(
+    "any-to-any",
+    "warning",
+    "A permit for everything from the public side is no permit but an open door.",
+    wrong=_DEVICE + "    permits: [{from: sea}]",
+    right=_DEVICE + "    permits: [{from: office, to: sea}]",
+)
+def any_to_any(design: Design) -> Iterator[Found]:
+    """Find permits, from a public side or from anywhere, that name neither source, destination nor service."""
+    for device in design.devices:
+        for permit in device.permits:
+            named = permit.source or permit.destination or permit.services
+            if not permit.deny and not named and design.faces_public(device, permit.arrives):
+                yield Found(
+                    permit.place, permit_subject(device, permit),
+                    "it lets everything in from a public side, from any source to any destination",
+                    "Name the sides, the destination and the service that are meant.",
+                )  # fmt: skip
+
+
+@check(
+    "management-open",
+    "error",
+    "What everybody on a public side can try to log in to, somebody will.",
+    wrong=_DEVICE + "    management: [{service: tcp/22}]",
+    right=_DEVICE
+    + "    management: [{from: office, service: tcp/22}, {from: sea, source: 198.51.100.7, service: tcp/22}]",
+)
+def management_open(design: Design) -> Iterator[Found]:
+    """Find management access from public sides that names no sources."""
+    for device in design.devices:
+        for access in device.access:
+            if access.source is None and design.faces_public(device, access.arrives):
+                yield Found(
+                    access.place, f"{device.name} management {access.name}".rstrip(),
+                    f"{access.services[0]} of the device is open to everybody on a public side",
+                    "Name the sides (`from`) or the sources (`source`) that may use it.",
+                )  # fmt: skip
+
+
+@check(
+    "management-before-sources",
+    "error",
+    "Access that is opened before its list of sources is filled is open to nobody or, on many systems, to everybody.",
+    wrong=_DEVICE + "    management: [{from: sea, source: admins, service: tcp/22}]",
+    right=_DEVICE.replace("admins: []", "admins: [198.51.100.7]")
+    + "    management: [{from: sea, source: admins, service: tcp/22}]",
+)
+def management_before_sources(design: Design) -> Iterator[Found]:
+    """Find management access whose list of sources has no members."""
+    for device in design.devices:
+        for access in device.access:
+            if access.source is not None and not access.source.spans:
+                yield Found(
+                    access.place.at("source"), f"{device.name} management {access.name}".rstrip(),
+                    "its list of sources has no members yet",
+                    "Fill the list first.",
+                )  # fmt: skip

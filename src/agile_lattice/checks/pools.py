@@ -1,0 +1,272 @@
+"""Checks of external addresses: whether they are free, answered for, and enough."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from agile_lattice.checks.design import Design, own_addresses, translation_subject
+from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix, spell_range
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.normal import external_addresses
+from agile_lattice.intent.stages import Rule
+from agile_lattice.intent.translations import Dynamic, Publish, Static, Twice
+from agile_lattice.packets.boxes import overlap
+from agile_lattice.packets.spans import Spans, covers, meet, merged, minus, size
+
+_SIDES = """\
+interfaces: {wan0: {address: 203.0.113.2/28}, lan0: {address: 10.40.10.1/24}}
+routes: [{to: default, via: 203.0.113.1}]
+translations:
+"""
+_ANSWERS = """\
+interfaces: {wan0: {address: 203.0.113.2/28, answers: ANSWERS}, lan0: {address: 10.40.10.1/24}}
+translations: [{to: wan0, source-becomes: {pool: 203.0.113.8/30}}]"""
+# RFC 6056 section 3.2: the ports that a translator has for connections of others.
+PORTS_PER_ADDRESS = 64512
+PORTS_PER_HOST = 64
+
+
+@check(
+    "pool-takes-taken",
+    "error",
+    "An address of a pool that is the gateway's, the device's own or the subnet's edge breaks what already uses it.",
+    wrong=_SIDES + "- {to: wan0, source-becomes: {pool: 203.0.113.1-203.0.113.4}}",
+    right=_SIDES
+    + "- {to: wan0, source: 10.40.10.9, source-becomes: {pool: 203.0.113.8/30}}\n"
+    + "- {to: wan0, source-becomes: {pool: 203.0.113.2}}",
+)
+def pool_takes_taken(design: Design) -> Iterator[Found]:
+    """Find pools of several addresses that hold an address which is taken."""
+    for device in design.devices:
+        taken = _taken(design, device)
+        for one in device.translations:
+            if not isinstance(one, Dynamic | Twice) or one.pool is None or one.pool.single is not None:
+                continue
+            for address, use in taken.items():
+                if address in one.pool:
+                    yield Found(
+                        one.place.at("source-becomes", "pool"), translation_subject(device, one),
+                        f"its pool {', '.join(spell_range(4, span) for span in one.pool.spans)} holds {address}, {use}",
+                        "Take that address out of the pool.",
+                    )  # fmt: skip
+
+
+def _taken(design: Design, device: Device) -> dict[Address, str]:
+    taken: dict[Address, str] = {}
+    for interface, prefix, _ in own_addresses(device):
+        taken[prefix.address] = f"the device's own address on {interface.name}"
+        _take_edges(taken, prefix)
+    for route in device.routes:
+        if route.via is not None:
+            taken.setdefault(route.via, f"the next hop of the route to {route.to}")
+    for block in design.network.blocks:
+        if block.delivery == "on-link":
+            _take_edges(taken, block.prefix)
+        if block.gateway is not None:
+            taken.setdefault(block.gateway, f"the gateway of the block {block.name}")
+        for reservation in block.reservations:
+            for first, last in reservation.addresses.spans[:1]:
+                what = f"reserved in the block {block.name}: {reservation.what}"
+                for value in range(first, min(last, first + 256) + 1):
+                    taken.setdefault(Address(reservation.addresses.family, value), what)
+    return taken
+
+
+def _take_edges(taken: dict[Address, str], prefix: Prefix) -> None:
+    for value, which in zip(prefix.edges, ("network", "broadcast"), strict=False):
+        taken.setdefault(Address(4, value), f"the {which} address of {prefix.network}")
+
+
+@check(
+    "not-answered",
+    "error",
+    "Neighbours on the link ask for an external address (ARP); if nobody answers, its packets never come.",
+    wrong=_ANSWERS.replace("ANSWERS", "203.0.113.8/31"),
+    right=_ANSWERS.replace("ANSWERS", "203.0.113.8/30"),
+)
+def not_answered(design: Design) -> Iterator[Found]:
+    """Find external addresses on a link of the device for which its `answers` leave nobody to answer."""
+    for device in design.devices:
+        own = merged((each.value, each.value) for _, each, _ in own_addresses(device) if each.family == 4)
+        for interface in device.interfaces:
+            if interface.answers is None:
+                continue
+            said = merged(span for each in interface.answers if each.family == 4 for span in each.spans)
+            here = merged(
+                (each.first, each.last) for each in interface.addresses if each.family == 4 and not each.is_host
+            )
+            for one in device.translations:
+                silent = minus(meet(external_addresses([one]), here), merged((*said, *own)))
+                if silent:
+                    yield Found(
+                        interface.place.at("answers"), translation_subject(device, one),
+                        f"nobody answers for {AddressSet(4, silent)} on {interface.name}",
+                        "Add it to `answers`, or leave `answers` out: it is derived then.",
+                    )  # fmt: skip
+
+
+@check(
+    "answers-too-much",
+    "error",
+    "A device that answers for addresses of others takes their packets; one that answers for its own twice is at odds"
+    " with itself.",
+    wrong=_ANSWERS.replace("ANSWERS", "203.0.113.0/28"),
+    right=_ANSWERS.replace("ANSWERS", "203.0.113.8/30"),
+)
+def answers_too_much(design: Design) -> Iterator[Found]:
+    """Find answers that hold the device's own address, or everything on a shared link."""
+    for device in design.devices:
+        for interface in device.interfaces:
+            for said in interface.answers or ():
+                what = _too_much(said, [each for each in interface.addresses if each.family == said.family])
+                if what:
+                    yield Found(
+                        interface.place.at("answers"), f"{device.name} {interface.name}",
+                        f"it answers for {what}", "Name just the external addresses that the translations use.",
+                    )  # fmt: skip
+
+
+def _too_much(said: AddressSet, own: list[Prefix]) -> str:
+    for each in own:
+        inner = ((each.first + len(each.edges) // 2, each.last - len(each.edges) // 2),)
+        if each.host_bits > 1 and covers(said.spans, inner):
+            return f"all of {each.network}, also for its neighbours"
+    mine = next((each for each in own if each.address in said), None)
+    return f"its own address {mine.address}" if mine else ""
+
+
+@check(
+    "pool-too-small",
+    "warning",
+    "In a pool whose ports are kept every host needs an address to itself; the one that comes late gets none.",
+    wrong=_SIDES + "- {to: wan0, source: 10.40.10.0/24, source-becomes: {pool: 203.0.113.8/30, ports: kept}}",
+    right=_SIDES + "- {to: wan0, source: 10.40.10.8/30, source-becomes: {pool: 203.0.113.8/30, ports: kept}}",
+)
+def pool_too_small(design: Design) -> Iterator[Found]:
+    """Find pools without port sharing that have fewer addresses than the hosts they serve."""
+    for device in design.devices:
+        for one in device.translations:
+            if isinstance(one, Dynamic | Twice) and one.pool is not None and one.ports == "kept":
+                hosts, addresses = served(design, device, one), size(one.pool.spans)
+                if hosts > addresses:
+                    yield Found(
+                        one.place.at("source-becomes", "pool"), translation_subject(device, one),
+                        f"its pool has {addresses} addresses for {hosts} possible hosts, and ports are kept",
+                        "Share ports (`ports: shared`), widen the pool, or narrow `source`.",
+                    )  # fmt: skip
+
+
+@check(
+    "ports-run-short",
+    "note",
+    f"An external address has {PORTS_PER_ADDRESS} ports for each protocol; with fewer than {PORTS_PER_HOST} for a host"
+    " a busy hour uses them up, and new connections fail.",
+    wrong=_SIDES.replace("/24", "/21") + "- {to: wan0, source-becomes: {pool: 203.0.113.8}}",
+    right=_SIDES.replace("/24", "/21") + "- {to: wan0, source-becomes: {pool: 203.0.113.8/30}}",
+)
+def ports_run_short(design: Design) -> Iterator[Found]:
+    """Find translations that share the ports of an address among very many hosts."""
+    for device in design.devices:
+        for one in device.translations:
+            if not isinstance(one, Dynamic | Twice) or one.ports == "kept":
+                continue
+            addresses = size(one.pool.spans) if one.pool is not None else 1
+            hosts = served(design, device, one)
+            if hosts * PORTS_PER_HOST > addresses * PORTS_PER_ADDRESS:
+                each = addresses * PORTS_PER_ADDRESS // hosts
+                yield Found(
+                    one.place.at("source-becomes"), translation_subject(device, one),
+                    f"{hosts} possible hosts share the ports of {addresses} address{'es' * (addresses > 1)}:"
+                    f" {each} for each",
+                    "Widen the pool, or part the hosts among several rules.",
+                )  # fmt: skip
+
+
+def served(design: Design, device: Device, one: Dynamic | Twice) -> int:
+    """Count the hosts that a translation may serve: its sources, or all hosts on the subnets they could come from."""
+    if one.source is not None:
+        return size(one.source.spans)
+    leaves = set(one.leaves or ())
+    inside = [
+        each
+        for each in design.sides(device, one.arrives)
+        if each.name not in leaves and design.exposure(each) != "public"
+    ]
+    spans = [(own.first, own.last) for each in inside for own in each.addresses if own.family == 4 and not own.is_host]
+    return max(size(merged(spans)) - 3 * len(spans), 0)  # without the edges and the device itself
+
+
+@check(
+    "address-of-another-interface",
+    "error",
+    "What leaves by one interface with an address of another's link is answered on the other link, or filtered.",
+    wrong="""\
+interfaces: {wan0: {address: 203.0.113.2/28}, wan1: {address: 198.51.100.2/28}, lan0: {address: 10.40.10.1/24}}
+translations: [{to: wan0, source-becomes: {pool: 198.51.100.8/30}}]""",
+    right="""\
+interfaces: {wan0: {address: 203.0.113.2/28}, wan1: {address: 198.51.100.2/28}, lan0: {address: 10.40.10.1/24}}
+translations: [{to: wan0, source-becomes: {pool: 203.0.113.8/30}}]""",
+)
+def address_of_another_interface(design: Design) -> Iterator[Found]:
+    """Find translations towards some interfaces whose external address is on the link of another."""
+    for device in design.devices:
+        for one in device.translations:
+            names = one.facing if isinstance(one, Publish | Static) else getattr(one, "leaves", None)
+            external = external_addresses([one])
+            if names is None or not external:
+                continue
+            here = _links(design.sides(device, names))
+            for other in design.sides(device, None):
+                there = meet(external, minus(_links([other]), here))
+                if other.name not in names and there:
+                    yield Found(
+                        one.place, translation_subject(device, one),
+                        f"{AddressSet(4, there)} is on the link of {other.name}, and the rule is for"
+                        f" {', '.join(names)}",
+                        "Use an address of the interface that the packets pass, or a block routed to the device.",
+                    )  # fmt: skip
+
+
+def _links(interfaces: list[Interface]) -> Spans:
+    return merged(
+        (own.first, own.last) for one in interfaces for own in one.addresses if own.family == 4 and not own.is_host
+    )
+
+
+@check(
+    "inbound-only",
+    "warning",
+    "A host that is reached at one address and leaves with another is taken for two by whoever checks the sender.",
+    wrong=_SIDES
+    + "- {static: 203.0.113.6, on: 10.40.10.12, facing: wan0, direction: inbound}\n"
+    + "- {to: wan0, source-becomes: interface}",
+    right=_SIDES
+    + "- {static: 203.0.113.6, on: 10.40.10.12, facing: wan0}\n"
+    + "- {to: wan0, source-becomes: interface}",
+)
+def inbound_only(design: Design) -> Iterator[Found]:
+    """Find hosts with an external address of their own, inbound, that leave with another."""
+    for device in design.devices:
+        space = design.space(device)
+        departures = [rule for _, rules in design.rules(device) for rule in rules if rule.stage == "departure"]
+        for one in device.translations:
+            if (isinstance(one, Publish) and one.services is None) or (
+                isinstance(one, Static) and one.direction == "inbound"
+            ):
+                external, internal = AddressSet.of(one.external), AddressSet.of(one.internal)
+            else:
+                continue
+            leaving = space.box(leaves=one.facing, source=internal)
+            rule = next((each for each in departures if overlap(space.of_rule(each), leaving)), None)
+            if rule is not None and rule.verdict != "keep" and rule.to != external:
+                yield Found(
+                    one.place, translation_subject(device, one),
+                    f"its host leaves with {_shown(rule)} instead ({rule.name or 'a later rule'}, {rule.place})",
+                    "Write it as `static` for both directions, before that rule.",
+                )  # fmt: skip
+
+
+def _shown(rule: Rule) -> str:
+    return "the address of the interface" if rule.to is None else str(rule.to)

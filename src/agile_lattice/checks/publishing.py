@@ -1,0 +1,379 @@
+"""Checks of what is made reachable from outside."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Iterator
+
+from agile_lattice.checks.design import Design, own_addresses, translation_subject
+from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.intent.addresses import Address
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.permits import real_services
+from agile_lattice.intent.services import Service, Services
+from agile_lattice.intent.translations import Publish, Static, Translation, Twice
+from agile_lattice.packets.spans import covers, meet
+
+SIDES = """\
+interfaces: {wan0: {address: 203.0.113.2/28}, lan0: {address: 10.40.10.1/24}}
+routes: [{to: default, via: 203.0.113.1}]
+translations:
+"""
+ZONED = """\
+zones: {sea: {exposure: public}, office: {exposure: own}, pier: {exposure: shared}}
+devices:
+  quay:
+    speaks: [iproute2, nftables]
+    interfaces:
+      wan0: {zone: sea, address: 203.0.113.2/28}
+      lan0: {zone: office, address: 10.40.10.1/24}
+      pier0: {zone: pier, address: 10.40.20.1/24}
+    translations:
+      - {to: sea, source-becomes: interface}
+"""
+ANY = ((0, 65535),)
+# Services that send what they carry, passwords too, as it is (ports of the IANA registry).
+CLEAR = {
+    "tcp": {21: "FTP", 23: "Telnet", 80: "HTTP", 110: "POP3", 143: "IMAP", 389: "LDAP", 512: "rexec", 513: "rlogin",
+            514: "rsh", 873: "rsync", 5900: "RFB"},
+    "udp": {69: "TFTP", 161: "SNMP", 514: "syslog"},
+}  # fmt: skip
+# Services whose control port alone is of no use, and what else they need.
+SECOND_CONNECTION = {
+    ("tcp", 21): ("FTP (RFC 959)", "the ports of its data connections"),
+    ("tcp", 554): ("RTSP (RFC 7826)", "the ports of its media"),
+    ("tcp", 1720): ("H.323 call signalling", "the ports of its media"),
+    ("tcp", 1723): ("PPTP (RFC 2637)", "gre"),
+    ("tcp", 5060): ("SIP (RFC 3261)", "the ports of its media"),
+    ("udp", 69): ("TFTP (RFC 1350)", "the ports of its transfers"),
+    ("udp", 500): ("IKE (RFC 7296)", "udp/4500 or esp"),
+    ("udp", 5060): ("SIP (RFC 3261)", "the ports of its media"),
+}
+
+
+def internal_host(one: Translation) -> Address | None:
+    """Return the internal host of a translation that makes one reachable."""
+    if isinstance(one, Publish):
+        return one.internal
+    if isinstance(one, Static) and one.direction != "outbound":
+        return one.internal.address
+    return one.new_destination if isinstance(one, Twice) else None
+
+
+def shared_services(left: Services | None, right: Services | None) -> Services:
+    """Return the services that are in both; `None` is all of them, and both of that give none."""
+    if left is None or right is None:
+        return left or right or ()
+    found = []
+    for one in left:
+        for other in right:
+            if one.protocol == other.protocol:
+                if one.ports is None or other.ports is None:
+                    found.append(Service(one.protocol, one.ports or other.ports))
+                elif both := meet(one.ports, other.ports):
+                    found.append(Service(one.protocol, both))
+    return tuple(found)
+
+
+def _same_users(left: Publish, right: Publish) -> bool:
+    sides = left.facing is None or right.facing is None or bool(set(left.facing) & set(right.facing))
+    return sides and left.source == right.source
+
+
+def _clash(left: Publish, right: Publish) -> str:
+    """Say what two publications of one external address both want; nothing if they do not clash."""
+    if not _same_users(left, right):
+        return ""
+    if left.services is None or right.services is None:
+        return "with every service" if left.services is right.services else ""
+    return ", ".join(str(each) for each in shared_services(left.services, right.services))
+
+
+def published_already(one: Translation, earlier: Iterable[Translation]) -> bool:
+    """Tell whether `published-twice` says it already, and better, that a rule is never reached."""
+    return isinstance(one, Publish) and any(
+        isinstance(each, Publish) and each.external == one.external and _clash(each, one) for each in earlier
+    )
+
+
+@check(
+    "published-twice",
+    "error",
+    "One external port leads to one host: the second publication is never reached.",
+    wrong=SIDES
+    + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11}\n"
+    + "- {publish: 203.0.113.5, service: [tcp/8443, tcp/443], on: 10.40.10.12}",
+    right=SIDES
+    + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11}\n"
+    + "- {publish: 203.0.113.5, service: udp/443, on: 10.40.10.12}",
+)
+def published_twice(design: Design) -> Iterator[Found]:
+    """Find external ports that are published to two hosts, for the same side and the same users."""
+    for device in design.devices:
+        seen: dict[Address, list[Publish]] = defaultdict(list)
+        for one in device.translations:
+            if not isinstance(one, Publish):
+                continue
+            for earlier in seen[one.external]:
+                both = _clash(earlier, one)
+                if both:
+                    yield Found(
+                        one.place.at("publish"), translation_subject(device, one),
+                        f"{one.external} {both} is published already, on {earlier.internal} ({earlier.place})",
+                        "Use another external port or address for one of them.",
+                    )  # fmt: skip
+                    break
+            seen[one.external].append(one)
+
+
+@check(
+    "static-and-published",
+    "warning",
+    "A one-to-one translation takes every port of its external address; what is published there too depends on order.",
+    wrong=SIDES
+    + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11}\n- {static: 203.0.113.5, on: 10.40.10.12}",
+    right=SIDES
+    + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11}\n- {static: 203.0.113.6, on: 10.40.10.12}",
+)
+def static_and_published(design: Design) -> Iterator[Found]:
+    """Find external addresses that are both one-to-one and published."""
+    for device in design.devices:
+        statics = [one for one in device.translations if isinstance(one, Static) and one.direction != "outbound"]
+        for one in device.translations:
+            if not isinstance(one, Publish):
+                continue
+            other = next((each for each in statics if each.external.contains(one.external)), None)
+            if other is not None:
+                yield Found(
+                    one.place.at("publish"), translation_subject(device, one),
+                    f"{one.external} is also translated one-to-one, to {other.internal.shortest} ({other.place})",
+                    "Give one of them another external address.",
+                )  # fmt: skip
+
+
+@check(
+    "own-address-static",
+    "error",
+    "A one-to-one translation of the device's own address takes the device itself off the network.",
+    wrong=SIDES + "- {static: 203.0.113.2, on: 10.40.10.12}",
+    right=SIDES + "- {static: 203.0.113.6, on: 10.40.10.12}",
+)
+def own_address_static(design: Design) -> Iterator[Found]:
+    """Find one-to-one translations of an interface's own address."""
+    for device in design.devices:
+        for one in device.translations:
+            if not isinstance(one, Static) or one.direction == "outbound":
+                continue
+            held = next((each for each in own_addresses(device) if one.external.contains(each[1].address)), None)
+            if held is not None:
+                yield Found(
+                    one.place.at("static"), translation_subject(device, one),
+                    f"{held[1].address} is the device's own address on {held[0].name}",
+                    "Use an address that nothing else has, or publish single services instead.",
+                )  # fmt: skip
+
+
+@check(
+    "device-listens-there",
+    "error",
+    "A port that is published on the device's own address is no longer the device's: its own service there cannot be"
+    " reached from that side.",
+    wrong="listens: [tcp/22]\n" + SIDES + "- {publish: 203.0.113.2, service: tcp/22, on: 10.40.10.11}",
+    right="listens: [tcp/22]\n" + SIDES + "- {publish: 203.0.113.2, service: tcp/2222, on: 10.40.10.11}",
+)
+def device_listens_there(design: Design) -> Iterator[Found]:
+    """Find services published on an own address of the device on which it listens itself, or is managed."""
+    for device in design.devices:
+        own = {address.address for _, address, _ in own_addresses(device)}
+        offered = [(each.services, each.interfaces, each.place) for each in device.listens]
+        offered += [(each.services, each.arrives, each.place) for each in device.access]
+        for one in device.translations:
+            if not isinstance(one, Publish) or one.external not in own:
+                continue
+            for services, sides, place in offered:
+                both = shared_services(services, one.services)
+                if both and (sides is None or one.facing is None or set(sides) & set(one.facing)):
+                    yield Found(
+                        one.place.at("publish"), translation_subject(device, one),
+                        f"{device.name} itself offers {both[0]} there ({place})",
+                        "Publish it at another port or address, or move the device's own service.",
+                    )  # fmt: skip
+                    break
+
+
+@check(
+    "internal-host-nowhere",
+    "error",
+    "If the device has no way to the internal host, what arrives for it is sent back out or dropped.",
+    wrong=SIDES + "- {publish: 203.0.113.5, service: tcp/443, on: 10.77.0.11}",
+    right=SIDES + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11}",
+)
+def internal_host_nowhere(design: Design) -> Iterator[Found]:
+    """Find internal hosts that neither a connected subnet nor a route (other than a default) leads to."""
+    for device in design.devices:
+        for one in device.translations:
+            host = internal_host(one)
+            if host is None:
+                continue
+            hop = design.topology.table(device.name, 4).look_up(host.value)
+            if hop is None or hop.means == "discard" or hop.prefix.length == 0:
+                yield Found(
+                    one.place.at("on"), translation_subject(device, one),
+                    f"{device.name} has no way to the internal host {host}",
+                    "Correct the address, or add the interface or the route that leads to it.",
+                )  # fmt: skip
+
+
+@check(
+    "host-in-other-zone",
+    "error",
+    "Rules speak of zones; a host that is not where it is said to be is treated by the rules of another side.",
+    wrong="names: {hosts: {web: {address: 10.40.10.11, zone: pier}}}\n" + ZONED,
+    right="names: {hosts: {web: {address: 10.40.20.11, zone: pier}}}\n" + ZONED,
+)
+def host_in_other_zone(design: Design) -> Iterator[Found]:
+    """Find hosts that lie on a subnet which faces another zone than the one they are said to be in."""
+    segments = [
+        (network, ports) for (_, network), ports in design.topology.segments.items()
+        if any(port.interface.zone for port in ports)
+    ]  # fmt: skip
+    for host in design.network.hosts:
+        if not host.zone:
+            continue
+        around = [ports for network, ports in segments if network.contains(host.address.address)]
+        zones = {port.interface.zone: port for ports in around for port in ports if port.interface.zone}
+        if zones and host.zone not in zones:
+            port = next(iter(zones.values()))
+            yield Found(
+                host.place.at("zone"), f"host {host.name}",
+                f"{host.address.address} is behind {port.device.name} {port.interface.name}, which faces"
+                f" {port.interface.zone}, not {host.zone}",
+                "Correct the address or the zone.",
+            )  # fmt: skip
+
+
+@check(
+    "everything-published",
+    "warning",
+    "Without a list of services every port of the host is open to whoever finds it.",
+    wrong=SIDES + "- {publish: 203.0.113.5, on: 10.40.10.11}\n"
+    "- {to: wan0, source: 10.40.10.11, source-becomes: {pool: 203.0.113.5}}",
+    right=SIDES + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11}",
+)
+def everything_published(design: Design) -> Iterator[Found]:
+    """Find publications of an address with all its services."""
+    for device in design.devices:
+        for one in device.translations:
+            if isinstance(one, Publish) and one.services is None:
+                yield Found(
+                    one.place, translation_subject(device, one), f"every service of {one.internal} is published",
+                    "Name the services that are meant with `service`.",
+                )  # fmt: skip
+
+
+@check(
+    "clear-text",
+    "warning",
+    "What a clear-text service carries, passwords too, can be read and changed by everybody on the way.",
+    wrong=ZONED + "      - {publish: 203.0.113.5, service: tcp/8080, on: 10.40.20.11, internal-port: 80, facing: sea}",
+    right=ZONED + "      - {publish: 203.0.113.5, service: tcp/443, on: 10.40.20.11, facing: sea}",
+)
+def clear_text(design: Design) -> Iterator[Found]:
+    """Find clear-text services published to a public zone, by their real port."""
+    for device in design.devices:
+        for one in device.translations:
+            if not isinstance(one, Publish) or one.services is None or not design.faces_public(device, one.facing):
+                continue
+            named = [
+                f"{name} ({service.protocol}/{port})"
+                for service in real_services(one) or ()
+                for port, name in CLEAR.get(service.protocol, {}).items()
+                if service.ports is not None and meet(service.ports, ((port, port),))
+            ]
+            if named:
+                yield Found(
+                    one.place.at("service"), translation_subject(device, one),
+                    f"{named[0]} of {one.internal} is clear text, and published to everybody",
+                    "Publish its encrypted form, or accept the finding with the reason.",
+                )  # fmt: skip
+
+
+@check(
+    "own-zone-published",
+    "warning",
+    "Whoever takes over a published host is then among its neighbours: better among published hosts than at home.",
+    wrong=ZONED + "      - {publish: 203.0.113.5, service: tcp/443, on: 10.40.20.11, facing: sea}\n"
+    "      - {publish: 203.0.113.6, service: tcp/443, on: 10.40.10.11, facing: sea}",
+    right=ZONED + "      - {publish: 203.0.113.5, service: tcp/443, on: 10.40.20.11, facing: sea}\n"
+    "      - {publish: 203.0.113.6, service: tcp/443, on: 10.40.20.12, facing: sea}",
+)
+def own_zone_published(design: Design) -> Iterator[Found]:
+    """Find hosts in an own zone that are published to the public where a shared zone holds published hosts."""
+    for device in design.devices:
+        published = [
+            (one, way)
+            for one in device.translations
+            if isinstance(one, Publish | Static | Twice)
+            and (host := internal_host(one)) is not None
+            and design.faces_public(device, one.arrives if isinstance(one, Twice) else one.facing)
+            and (way := design.way_out(device, host)) is not None
+        ]
+        place_for_them = next((way.zone for _, way in published if design.exposure(way) == "shared"), "")
+        for one, way in published:
+            if place_for_them and design.exposure(way) == "own":
+                yield Found(
+                    one.place, translation_subject(device, one),
+                    f"its host is in the own zone {way.zone}, while other published hosts are in {place_for_them}",
+                    f"Move the host to {place_for_them}, or publish it by a proxy there.",
+                )  # fmt: skip
+
+
+@check(
+    "control-port-alone",
+    "warning",
+    "Some protocols open a second connection; where that is not published too, they connect and then hang.",
+    wrong=SIDES + "- {publish: 203.0.113.5, service: udp/500, on: 10.40.10.11}",
+    right=SIDES + "- {publish: 203.0.113.5, service: [udp/500, udp/4500], on: 10.40.10.11}",
+)
+def control_port_alone(design: Design) -> Iterator[Found]:
+    """Find services of two connections of which only the port of the first is published."""
+    for device in design.devices:
+        for one in device.translations:
+            if not isinstance(one, Publish) or one.services is None:
+                continue
+            host_has = _published_on(device, one.internal)
+            for (protocol, port), (name, second) in SECOND_CONNECTION.items():
+                control = ((protocol, port),)
+                if any(_has(service, *control[0]) for service in one.services) and _alone(host_has, protocol, port):
+                    yield Found(
+                        one.place.at("service"), translation_subject(device, one),
+                        f"{name} needs {second} too, and only {protocol}/{port} is published on {one.internal}",
+                        "Publish the rest as well.",
+                    )  # fmt: skip
+
+
+def _published_on(device: Device, host: Address) -> list[Service]:
+    return [
+        service
+        for one in device.translations
+        if isinstance(one, Publish) and one.internal == host
+        for service in one.services or (Service("tcp"), Service("udp"), Service("gre"), Service("esp"))
+    ]
+
+
+def _has(service: Service, protocol: str, port: int) -> bool:
+    return service.protocol == protocol and service.ports is not None and covers(service.ports, ((port, port),))
+
+
+def _alone(services: list[Service], protocol: str, port: int) -> bool:
+    """Whether nothing that could be the second connection is published on the host too."""
+    if (protocol, port) == ("tcp", 1723):
+        return all(each.protocol != "gre" for each in services)
+    if (protocol, port) == ("udp", 500):
+        return not any(each.protocol == "esp" or _has(each, "udp", 4500) for each in services)
+    media = "tcp" if port == 21 else "udp"
+    return not any(
+        each.protocol == media
+        and any(last >= 1024 and (first, last) != (port, port) for first, last in each.ports or ANY)
+        for each in services
+    )

@@ -1,0 +1,119 @@
+"""Checks of ways through several devices: there, and back."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from agile_lattice.checks.design import Design
+from agile_lattice.checks.routes import routes_of
+from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.places import NOWHERE
+from agile_lattice.packets.spans import meet
+
+_TWO = """\
+devices:
+  quay:
+    speaks: frr
+    interfaces: {lan0: {address: 10.40.10.1/24}, pier0: {address: 10.40.20.1/24}}
+    routes: [{to: 10.41.10.0/24, via: 10.40.20.2}]
+  gate:
+    speaks: frr
+    interfaces: {sea0: {address: 10.40.20.2/24}, hall0: {address: 10.41.10.1/24}}
+    routes: """
+
+
+@check(
+    "no-way-back",
+    "error",
+    "Packets that arrive and cannot be answered look like a dead host: a connection needs a way in both directions.",
+    wrong=_TWO + "[]",
+    right=_TWO + "[{to: 10.40.10.0/24, via: 10.40.20.1}]",
+)
+def no_way_back(design: Design) -> Iterator[Found]:
+    """Find subnets that a device sends from to a neighbour which has no way back to them."""
+    told: set[tuple[str, str]] = set()
+    for device, route, subject in routes_of(design):
+        owners = design.topology.holders.get(route.via, []) if route.via is not None else []
+        neighbour = next((port for port in owners if port.device is not device), None)
+        if neighbour is None or route.instance or (device.name, neighbour.device.name) in told:
+            continue
+        told.add((device.name, neighbour.device.name))
+        lost = [
+            f"{subnet.network} ({name})"
+            for name, subnet in _inside(design, device, neighbour.address)
+            if not _comes_back(design, device, neighbour.device.name, subnet)
+        ]
+        if lost:
+            yield Found(
+                route.place, subject,
+                f"what {device.name} sends to {neighbour.device.name} cannot be answered: no way back to"
+                f" {', '.join(lost)}",
+                f"Give {neighbour.device.name} a route to it via {device.name}, or translate it on the way out.",
+            )  # fmt: skip
+
+
+def _inside(design: Design, device: Device, link: Prefix) -> Iterator[tuple[str, Prefix]]:
+    """Yield the subnets of a device that are sent from untranslated, other than the link itself."""
+    out = next((one.name for one in device.interfaces if one.subnet_of(link.address)), None)
+    for one in device.interfaces:
+        if one.loopback or not one.enabled or one.instance or design.exposure(one) == "public":
+            continue
+        for own in one.addresses:
+            if own.family != link.family or own.is_host or own.address.is_link_local or own.network == link.network:
+                continue
+            if not _translated(design, device, out, own):
+                yield one.name, own
+
+
+def _translated(design: Design, device: Device, out: str | None, subnet: Prefix) -> bool:
+    """Whether some departure rule rewrites sources of a subnet on the way out: then its own addresses do not travel."""
+    return subnet.family == 4 and any(
+        rule.stage == "departure"
+        and rule.verdict != "keep"
+        and (rule.leaves is None or out in rule.leaves)
+        and (rule.source is None or bool(meet(rule.source.spans, ((subnet.first, subnet.last),))))
+        for _, rules in design.rules(device)
+        for rule in rules
+    )
+
+
+def _comes_back(design: Design, device: Device, neighbour: str, subnet: Prefix) -> bool:
+    host = Address(subnet.family, subnet.first + 1 if subnet.value != subnet.first + 1 else subnet.first + 2)
+    way = design.topology.way(neighbour, host)
+    if way.end == "leaves" and not subnet.is_private:
+        return True  # whoever is there may well know it
+    return way.end in ("delivered", "own", "loop") or device.name in way.devices
+
+
+@check(
+    "forwarding-loop",
+    "error",
+    "Devices that send a destination to one another keep the packet until its time to live is used up.",
+    wrong=_TWO
+    + """[{to: default, via: 10.40.20.1}]
+  back:
+    speaks: frr
+    interfaces: {x: {address: 10.40.20.3/24}}
+    routes: [{to: 10.50.0.0/16, via: 10.40.20.4}]
+  forth:
+    speaks: frr
+    interfaces: {x: {address: 10.40.20.4/24}}
+    routes: [{to: 10.50.0.0/16, via: 10.40.20.3}]""",
+    right=_TWO + "[{to: default, via: 10.40.20.1}]",
+)
+def forwarding_loop(design: Design) -> Iterator[Found]:
+    """Find destinations that devices give to one another in a circle."""
+    for family in (4, 6):
+        for start, circle in design.topology.loops(family):
+            destination = Address(family, start)
+            hops = [design.topology.table(name, family).look_up(start) for name in circle]
+            routes = [hop.route for hop in hops if hop is not None and hop.route is not None]
+            where = ", ".join(str(route.place) for route in routes[1:])
+            yield Found(
+                routes[0].place if routes else NOWHERE,
+                f"{circle[0]} route {routes[0].destination if routes else destination}",
+                f"packets to {destination} go in a circle: {' -> '.join((*circle, circle[0]))} (see {where})",
+                "Let one of them send it on, or discard it.",
+            )  # fmt: skip
