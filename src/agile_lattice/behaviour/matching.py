@@ -25,6 +25,7 @@ PROTOCOL_NAMES = {number: name for name, number in PROTOCOL_NUMBERS.items()}
 # What an ordinary packet looks like, where a set leaves the choice.
 LIKED_PROTOCOLS = (6, 17, 1)
 LIKED_PORTS = (443, 80, 53, 22, 8)
+LIKED_SOURCE = 0x0A00000A  # 10.0.0.10
 LIKED_DESTINATION = 0xC6336409  # 198.51.100.9
 
 
@@ -92,10 +93,9 @@ class Space:
 
     def example(self, box: Box) -> Packet:
         """Return an ordinary packet of a box: hosts rather than network addresses, well-known ports."""
-        source, destination = box[3], box[4]
-        liked = [
-            (), (), LIKED_PROTOCOLS, (_ordinary(source),), (LIKED_DESTINATION, _ordinary(destination)), LIKED_PORTS
-        ]  # fmt: skip
+        sources = [LIKED_SOURCE] if box[3] == ANY_ADDRESS else [_ordinary(box[3])]
+        destinations = [LIKED_DESTINATION, _ordinary(box[4])]
+        liked = [(), (), LIKED_PROTOCOLS, sources, destinations, LIKED_PORTS]
         arrives, leaves, protocol, from_, to, port = some_point(box, liked)
         name = PROTOCOL_NAMES.get(protocol, f"protocol {protocol}")
         with_port = name in PORT_PROTOCOLS or box[5] != ANY_PORT

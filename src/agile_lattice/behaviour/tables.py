@@ -84,24 +84,22 @@ def _entries(device: Device, family: int, instance: str) -> Iterator[Hop]:
                 yield Hop(Prefix.host(own.address), "own")
                 if not own.is_host and not one.loopback:
                     yield Hop(own.network, "connected", one.name)
+    names = {each.name for each in here}
+    ways: dict[Address, str | None] = {}  # many routes have one next hop
     for route in device.routes:
-        if route.to.family == family and route.instance == instance:
-            hop = _static(route, here)
-            if hop is not None:
-                yield hop
-
-
-def _static(route: Route, interfaces: list[Interface]) -> Hop | None:
-    """Return the entry of a route, or None while its way out is not there."""
-    rank = route.distance, route.metric or 0
-    if route.discard:
-        return Hop(route.to.network, "discard", "", route, rank)
-    name = route.interface
-    if name is None and route.via is not None:
-        name = way_to(route.via, interfaces)
-    if name is None or all(each.name != name for each in interfaces):
-        return None
-    return Hop(route.to.network, "via", name, route, rank)
+        if route.to.family != family or route.instance != instance:
+            continue
+        rank = route.distance, route.metric or 0
+        name = route.interface
+        if route.discard:
+            yield Hop(route.to.network, "discard", "", route, rank)
+            continue
+        if name is None and route.via is not None:
+            if route.via not in ways:
+                ways[route.via] = way_to(route.via, here)
+            name = ways[route.via]
+        if name in names:  # else its way out is not there, and it is not used
+            yield Hop(route.to.network, "via", name or "", route, rank)
 
 
 def way_to(next_hop: Address, interfaces: list[Interface]) -> str | None:

@@ -6,14 +6,18 @@ from collections.abc import Iterator
 from functools import cached_property
 
 from agile_lattice.behaviour.matching import Space
+from agile_lattice.behaviour.shadowing import Taken, taken_rules
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Answer, Block, Device, Exposure, Host, Network
 from agile_lattice.intent.normal import answers_for
+from agile_lattice.intent.permits import Permit
 from agile_lattice.intent.places import Place
+from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import Rule, split
 from agile_lattice.intent.translations import Translation
+from agile_lattice.packets.boxes import Box, overlap, remainder
 
 
 class Design:
@@ -29,7 +33,11 @@ class Design:
         self.topology = Topology(network)
         self._exposures = {zone.name: zone.exposure for zone in network.zones}
         self._rules: dict[str, list[tuple[Translation, list[Rule]]]] = {}
+        self._departures: dict[str, list[Rule]] = {}
         self._spaces: dict[str, Space] = {}
+        self._links: dict[tuple[str, Address], list[tuple[Interface, Prefix]]] = {}
+        self._taken: dict[str, list[tuple[Translation, list[Taken]]]] = {}
+        self._permits: dict[str, list[tuple[Permit, list[Box]]]] = {}
         self._interfaces: dict[str, dict[str, Interface]] = {}
 
     def rules(self, device: Device) -> list[tuple[Translation, list[Rule]]]:
@@ -38,11 +46,71 @@ class Design:
             self._rules[device.name] = [(one, split([one])) for one in device.translations]
         return self._rules[device.name]
 
+    def departures(self, device: Device) -> list[Rule]:
+        """Return the rules of a device that speak on departure, in order."""
+        if device.name not in self._departures:
+            rules = (rule for _, members in self.rules(device) for rule in members)
+            self._departures[device.name] = [rule for rule in rules if rule.stage == "departure"]
+        return self._departures[device.name]
+
+    @cached_property
+    def routes(self) -> list[tuple[Device, Route, str]]:
+        """Every route with its device, and how a finding names it."""
+        return [
+            (device, route, f"{device.name} route {route.destination}")
+            for device in self.devices
+            for route in device.routes
+        ]
+
     def space(self, device: Device) -> Space:
         """Return the packets of a device."""
         if device.name not in self._spaces:
             self._spaces[device.name] = Space(device.interfaces)
         return self._spaces[device.name]
+
+    def taken(self, device: Device) -> list[tuple[Translation, list[Taken]]]:
+        """Return the translations of a device, each with what earlier ones leave of its rules."""
+        if device.name not in self._taken:
+            self._taken[device.name] = list(taken_rules(self.space(device), self.rules(device)))
+        return self._taken[device.name]
+
+    def permits(self, device: Device) -> list[tuple[Permit, list[Box]]]:
+        """Return the permits of a device, each with what it matches."""
+        if device.name not in self._permits:
+            space = self.space(device)
+            self._permits[device.name] = [(each, space.of_permit(each)) for each in device.permits]
+        return self._permits[device.name]
+
+    def lets_pass(self, device: Device, box: Box) -> Box | None:
+        """Return some of these packets that the permits let through; None if there are none.
+
+        Raises:
+            Undecided: If that takes too much work.
+        """
+        if not device.permits:
+            return box
+        left = [box]
+        for permit, boxes in self.permits(device):
+            common = next((both for each in left for its in boxes if (both := overlap(each, its)) is not None), None)
+            if common is None:
+                continue
+            if not permit.deny:
+                return common
+            left = remainder(left, boxes)
+        return None
+
+    def links(self, device: Device, address: Address) -> list[tuple[Interface, Prefix]]:
+        """Return the interfaces that an address is a neighbour on, each with its own address there."""
+        key = device.name, address
+        if key not in self._links:
+            around = ((one, one.subnet_of(address)) for one in device.interfaces)
+            self._links[key] = [(one, own) for one, own in around if own is not None]
+        return self._links[key]
+
+    def holder(self, device: Device, address: Address) -> Interface | None:
+        """Return the interface of a device whose own address this is; None if none has it."""
+        ports = self.topology.holders.get(address, ())
+        return next((port.interface for port in ports if port.device is device), None)
 
     def interface(self, device: Device, name: str) -> Interface | None:
         """Return an interface of a device, by name."""

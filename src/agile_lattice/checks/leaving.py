@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from agile_lattice.behaviour.matching import Space
 from agile_lattice.checks.design import Design
 from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.addresses import BITS, PRIVATE, AddressSet
@@ -58,8 +57,8 @@ def private_source_leaves(design: Design) -> Iterator[Found]:
 def _found(design: Design, device: Device, out: Interface, leaving: list[Box]) -> Iterator[Found]:
     space = design.space(device)
     try:
-        let_through = _permitted(space, device, leaving)
-        box, why = next(_unchanged(design, device, let_through), (None, ""))
+        unchanged = ((design.lets_pass(device, each), why) for each, why in _unchanged(design, device, leaving))
+        box, why = next((each for each in unchanged if each[0] is not None), (None, ""))
     except Undecided:
         yield Found(
             out.place, f"{device.name} {out.name}", "whether private sources leave here was not decided",
@@ -96,19 +95,6 @@ def _behind(inside: Interface, region: Spans) -> Spans:
     own = merged((each.value, each.value) for each in inside.addresses if each.family == 4)
     edges = merged((edge, edge) for each in inside.addresses for edge in each.edges)
     return minus(minus(meet(region, PRIVATE_SPACE), own), edges)
-
-
-def _permitted(space: Space, device: Device, leaving: list[Box]) -> list[Box]:
-    """Return what of some packets the permits let through; everything, if there are none."""
-    if not device.permits:
-        return leaving
-    passing: list[Box] = []
-    for permit in device.permits:
-        boxes = space.of_permit(permit)
-        if not permit.deny:
-            passing += [both for left in leaving for box in boxes if (both := overlap(left, box)) is not None]
-        leaving = remainder(leaving, boxes)
-    return passing
 
 
 def _unchanged(design: Design, device: Device, leaving: list[Box]) -> Iterator[tuple[Box, str]]:

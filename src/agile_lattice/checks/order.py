@@ -2,97 +2,20 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 
-import msgspec
-
-from agile_lattice.behaviour.matching import Space
+from agile_lattice.behaviour.shadowing import Taken
 from agile_lattice.checks.design import Design, translation_subject
 from agile_lattice.checks.publishing import published_already
 from agile_lattice.checks.rulebook import Found, check
-from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.stages import Rule
 from agile_lattice.intent.translations import Exempt, Translation
-from agile_lattice.packets.boxes import Box, Undecided, count, overlap, remainder
+from agile_lattice.packets.boxes import Box, count, overlap, remainder
 
 _SIDES = """\
 interfaces: {wan0: {address: 203.0.113.2/28}, lan0: {address: 10.40.10.1/24}}
 translations:
 """
-
-
-class Taken(msgspec.Struct, frozen=True):
-    """What earlier rules do to one rule.
-
-    Attributes:
-        rule, box: The rule, and what it matches.
-        takers: Earlier rules of its stage that match some of it, in order, each with its translation.
-        left: What no earlier rule matches, as disjoint boxes; `None` if that was not decided.
-    """
-
-    rule: Rule
-    box: Box
-    takers: tuple[tuple[Translation, Rule, Box], ...]
-    left: tuple[Box, ...] | None
-
-
-class _Earlier:
-    """Earlier rules of a device, kept so that those which could meet a rule are found without trying every one.
-
-    A rule for a single address is met by rules for that address and by general ones only.
-    """
-
-    def __init__(self) -> None:
-        self.by_address: dict[tuple[str, Address], list[tuple[int, Translation, Rule, Box]]] = defaultdict(list)
-        self.general: dict[str, list[tuple[int, Translation, Rule, Box]]] = defaultdict(list)
-        self.all: dict[str, list[tuple[int, Translation, Rule, Box]]] = defaultdict(list)
-
-    def add(self, owner: Translation, rule: Rule, box: Box) -> None:
-        """Remember a rule."""
-        entry = len(self.all[rule.stage]), owner, rule, box
-        self.all[rule.stage].append(entry)
-        address = _single(rule)
-        (self.general[rule.stage] if address is None else self.by_address[rule.stage, address]).append(entry)
-
-    def meeting(self, rule: Rule, box: Box) -> Iterator[tuple[Translation, Rule, Box]]:
-        """Yield earlier rules that match some packet of a rule, in order."""
-        address = _single(rule)
-        if address is None:
-            near = self.all[rule.stage]
-        else:
-            near = sorted(
-                [*self.general[rule.stage], *self.by_address.get((rule.stage, address), ())], key=lambda each: each[0]
-            )
-        for _, owner, earlier, its in near:
-            if overlap(its, box) is not None:
-                yield owner, earlier, its
-
-
-def _single(rule: Rule) -> Address | None:
-    addresses = rule.destination if rule.stage == "arrival" else rule.source
-    return addresses.single if addresses is not None else None
-
-
-def taken_rules(
-    space: Space, rules: Iterable[tuple[Translation, list[Rule]]]
-) -> Iterator[tuple[Translation, list[Taken]]]:
-    """Yield every translation with what earlier ones do to its rules."""
-    earlier = _Earlier()
-    for one, members in rules:
-        results = []
-        for rule in members:
-            box = space.of_rule(rule)
-            takers = tuple(earlier.meeting(rule, box))
-            left: tuple[Box, ...] | None
-            try:
-                left = tuple(remainder([box], (each[2] for each in takers)))
-            except Undecided:
-                left = None
-            results.append(Taken(rule, box, takers, left))
-        for taken in results:
-            earlier.add(one, taken.rule, taken.box)
-        yield one, results
 
 
 @check(
@@ -109,7 +32,7 @@ def taken_rules(
 def never_reached(design: Design) -> Iterator[Found]:
     """Find rules of which earlier rules, alone or together, take every packet."""
     for device in design.devices:
-        for one, results in taken_rules(design.space(device), design.rules(device)):
+        for one, results in design.taken(device):
             if any(each.left is None for each in results):
                 yield Found(
                     one.place, translation_subject(device, one),
@@ -152,7 +75,7 @@ def partly_taken(design: Design) -> Iterator[Found]:
     """
     for device in design.devices:
         space = design.space(device)
-        for one, results in taken_rules(space, design.rules(device)):
+        for one, results in design.taken(device):
             found = next((each for taken in results if taken.left for each in _crossing(taken)), None)
             if found is not None:
                 owner, box, share = found
@@ -168,8 +91,8 @@ def _crossing(taken: Taken) -> Iterator[tuple[Translation, Box, str]]:
         common = overlap(box, taken.box)
         if common is None or _effect(earlier) == _effect(taken.rule) or isinstance(owner, Exempt):
             continue
-        if common == box and taken.rule.verdict != "keep":
-            continue  # an exception
+        if common[2:] == box[2:] and taken.rule.verdict != "keep":
+            continue  # an exception, at least on the sides that the later rule is for
         share = 100 * count([common]) / count([taken.box])
         yield owner, common, "less than 1 %" if share < 1 else f"{share:.0f} %"
 

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from agile_lattice.behaviour.matching import Space
 from agile_lattice.checks.design import Design
 from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Permit, derived_permits
-from agile_lattice.packets.boxes import Box, overlap, remainder
 from agile_lattice.packets.spans import meet
 
 _DEVICE = """\
@@ -43,9 +41,13 @@ def published_not_permitted(design: Design) -> Iterator[Found]:
         if not device.permits:
             continue
         space = design.space(device)
+        # Where nothing is denied, a permit of the very same match lets all of it pass.
+        plain = set() if any(each.deny for each in device.permits) else {_match(each) for each in device.permits}
         for needed in derived_permits(device.translations):
+            if _match(needed) in plain:
+                continue
             wanted = space.of_permit(needed)
-            if wanted and not any(_passes(space, device, box) for box in wanted):
+            if wanted and not any(design.lets_pass(device, box) for box in wanted):
                 yield Found(
                     needed.place, f"{device.name} translation {needed.name}".rstrip(),
                     f"the permits let nothing of it through, such as {space.example(wanted[0])}",
@@ -53,14 +55,8 @@ def published_not_permitted(design: Design) -> Iterator[Found]:
                 )  # fmt: skip
 
 
-def _passes(space: Space, device: Device, wanted: Box) -> bool:
-    left = [wanted]
-    for permit in device.permits:
-        boxes = space.of_permit(permit)
-        if not permit.deny and any(overlap(each, box) for each in left for box in boxes):
-            return True
-        left = remainder(left, boxes)
-    return False
+def _match(one: Permit) -> tuple[object, ...]:
+    return one.arrives, one.leaves, one.source, one.destination, one.services
 
 
 @check(
@@ -74,18 +70,13 @@ def _passes(space: Space, device: Device, wanted: Box) -> bool:
 def permit_without_translation(design: Design) -> Iterator[Found]:
     """Find permits from public sides to private destinations that no translation leads to."""
     for device in design.devices:
+        led = [rule.to for _, rules in design.rules(device) for rule in rules if rule.stage == "arrival" and rule.to]
         for permit in device.permits:
             sides = design.sides(device, permit.arrives) if permit.arrives else []
             public = bool(sides) and all(design.exposure(each) == "public" for each in sides)
             to = permit.destination
             if permit.deny or not public or to is None or not all(each.is_private for each in to.prefixes()):
                 continue
-            led = [
-                rule.to
-                for _, rules in design.rules(device)
-                for rule in rules
-                if rule.stage == "arrival" and rule.to is not None
-            ]
             if not any(each.family == to.family and meet(each.spans, to.spans) for each in led):
                 yield Found(
                     permit.place, permit_subject(device, permit), f"no translation leads to {to}",

@@ -14,6 +14,7 @@ from agile_lattice.intent.stages import Rule
 from agile_lattice.intent.translations import Dynamic, Publish, Static, Twice
 from agile_lattice.packets.boxes import overlap
 from agile_lattice.packets.spans import Spans, covers, meet, merged, minus, size
+from agile_lattice.plan.calculation import PORTS_PER_ADDRESS
 
 _SIDES = """\
 interfaces: {wan0: {address: 203.0.113.2/28}, lan0: {address: 10.40.10.1/24}}
@@ -23,8 +24,6 @@ translations:
 _ANSWERS = """\
 interfaces: {wan0: {address: 203.0.113.2/28, answers: ANSWERS}, lan0: {address: 10.40.10.1/24}}
 translations: [{to: wan0, source-becomes: {pool: 203.0.113.8/30}}]"""
-# RFC 6056 section 3.2: the ports that a translator has for connections of others.
-PORTS_PER_ADDRESS = 64512
 PORTS_PER_HOST = 64
 
 
@@ -212,18 +211,19 @@ translations: [{to: wan0, source-becomes: {pool: 203.0.113.8/30}}]""",
 def address_of_another_interface(design: Design) -> Iterator[Found]:
     """Find translations towards some interfaces whose external address is on the link of another."""
     for device in design.devices:
+        links = {each.name: _links([each]) for each in design.sides(device, None)}
         for one in device.translations:
             names = one.facing if isinstance(one, Publish | Static) else getattr(one, "leaves", None)
             external = external_addresses([one])
             if names is None or not external:
                 continue
-            here = _links(design.sides(device, names))
-            for other in design.sides(device, None):
-                there = meet(external, minus(_links([other]), here))
-                if other.name not in names and there:
+            here = merged(span for name in names for span in links.get(name, ()))
+            for other, its in links.items():
+                there = minus(meet(external, its), here)
+                if other not in names and there:
                     yield Found(
                         one.place, translation_subject(device, one),
-                        f"{AddressSet(4, there)} is on the link of {other.name}, and the rule is for"
+                        f"{AddressSet(4, there)} is on the link of {other}, and the rule is for"
                         f" {', '.join(names)}",
                         "Use an address of the interface that the packets pass, or a block routed to the device.",
                     )  # fmt: skip
@@ -250,7 +250,6 @@ def inbound_only(design: Design) -> Iterator[Found]:
     """Find hosts with an external address of their own, inbound, that leave with another."""
     for device in design.devices:
         space = design.space(device)
-        departures = [rule for _, rules in design.rules(device) for rule in rules if rule.stage == "departure"]
         for one in device.translations:
             if (isinstance(one, Publish) and one.services is None) or (
                 isinstance(one, Static) and one.direction == "inbound"
@@ -259,7 +258,7 @@ def inbound_only(design: Design) -> Iterator[Found]:
             else:
                 continue
             leaving = space.box(leaves=one.facing, source=internal)
-            rule = next((each for each in departures if overlap(space.of_rule(each), leaving)), None)
+            rule = next((each for each in design.departures(device) if overlap(space.of_rule(each), leaving)), None)
             if rule is not None and rule.verdict != "keep" and rule.to != external:
                 yield Found(
                     one.place, translation_subject(device, one),

@@ -82,11 +82,11 @@ def _same_users(left: Publish, right: Publish) -> bool:
 
 def _clash(left: Publish, right: Publish) -> str:
     """Say what two publications of one external address both want; nothing if they do not clash."""
-    if not _same_users(left, right):
-        return ""
     if left.services is None or right.services is None:
-        return "with every service" if left.services is right.services else ""
-    return ", ".join(str(each) for each in shared_services(left.services, right.services))
+        both = "with every service" if left.services is right.services else ""
+    else:
+        both = ", ".join(str(each) for each in shared_services(left.services, right.services))
+    return both if both and _same_users(left, right) else ""
 
 
 def published_already(one: Translation, earlier: Iterable[Translation]) -> bool:
@@ -216,7 +216,8 @@ def internal_host_nowhere(design: Design) -> Iterator[Found]:
             if host is None:
                 continue
             hop = design.topology.table(device.name, 4).look_up(host.value)
-            if hop is None or hop.means == "discard" or hop.prefix.length == 0:
+            outside = isinstance(one, Twice)  # there the host that is meant may well be behind the provider
+            if hop is None or hop.means == "discard" or (hop.prefix.length == 0 and not outside):
                 yield Found(
                     one.place.at("on"), translation_subject(device, one),
                     f"{device.name} has no way to the internal host {host}",

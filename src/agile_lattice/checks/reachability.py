@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from agile_lattice.checks.design import Design
-from agile_lattice.checks.routes import routes_of
 from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.model import Device
@@ -34,7 +33,7 @@ devices:
 def no_way_back(design: Design) -> Iterator[Found]:
     """Find subnets that a device sends from to a neighbour which has no way back to them."""
     told: set[tuple[str, str]] = set()
-    for device, route, subject in routes_of(design):
+    for device, route, subject in design.routes:
         owners = design.topology.holders.get(route.via, []) if route.via is not None else []
         neighbour = next((port for port in owners if port.device is not device), None)
         if neighbour is None or route.instance or (device.name, neighbour.device.name) in told:
@@ -70,18 +69,16 @@ def _inside(design: Design, device: Device, link: Prefix) -> Iterator[tuple[str,
 def _translated(design: Design, device: Device, out: str | None, subnet: Prefix) -> bool:
     """Whether some departure rule rewrites sources of a subnet on the way out: then its own addresses do not travel."""
     return subnet.family == 4 and any(
-        rule.stage == "departure"
-        and rule.verdict != "keep"
+        rule.verdict != "keep"
         and (rule.leaves is None or out in rule.leaves)
         and (rule.source is None or bool(meet(rule.source.spans, ((subnet.first, subnet.last),))))
-        for _, rules in design.rules(device)
-        for rule in rules
+        for rule in design.departures(device)
     )
 
 
 def _comes_back(design: Design, device: Device, neighbour: str, subnet: Prefix) -> bool:
-    host = Address(subnet.family, subnet.first + 1 if subnet.value != subnet.first + 1 else subnet.first + 2)
-    way = design.topology.way(neighbour, host)
+    other = next(value for value in (subnet.first + 1, subnet.last - 1, subnet.first) if value != subnet.value)
+    way = design.topology.way(neighbour, Address(subnet.family, other))
     if way.end == "leaves" and not subnet.is_private:
         return True  # whoever is there may well know it
     return way.end in ("delivered", "own", "loop") or device.name in way.devices

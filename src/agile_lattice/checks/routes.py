@@ -15,13 +15,6 @@ from agile_lattice.packets.spans import merged, minus
 _LAN = "interfaces: {lan0: {address: 10.40.10.1/24}}\nroutes: "
 
 
-def routes_of(design: Design) -> Iterator[tuple[Device, Route, str]]:
-    """Yield every route with its device, and how a finding names it."""
-    for device in design.devices:
-        for route in device.routes:
-            yield device, route, f"{device.name} route {route.destination}"
-
-
 @check(
     "host-bits",
     "error",
@@ -31,7 +24,7 @@ def routes_of(design: Design) -> Iterator[tuple[Device, Route, str]]:
 )
 def host_bits(design: Design) -> Iterator[Found]:
     """Find destinations that are not networks."""
-    for _, route, subject in routes_of(design):
+    for _, route, subject in design.routes:
         if route.to.value != route.to.first:
             yield Found(
                 route.place.at("to"), subject, f"{route.to} has host bits set; the network is {route.to.network}",
@@ -50,7 +43,7 @@ def host_bits(design: Design) -> Iterator[Found]:
 )
 def next_hop_off_link(design: Design) -> Iterator[Found]:
     """Find next hops on no connected subnet, or on another one than the route says."""
-    for device, route, subject in routes_of(design):
+    for device, route, subject in design.routes:
         via = route.via
         if via is None or route.off_link:
             continue
@@ -61,7 +54,7 @@ def next_hop_off_link(design: Design) -> Iterator[Found]:
                     "Say which with `interface`.",
                 )  # fmt: skip
             continue
-        behind = [each.name for each in device.interfaces if each.subnet_of(via)]
+        behind = [each.name for each, _ in design.links(device, via)]
         if not behind and not any(each.learns or each.dial for each in device.interfaces):
             yield Found(
                 route.place.at("via"), subject, f"the next hop {via} is on no connected subnet of {device.name}",
@@ -94,14 +87,14 @@ def _connected(device: Device, via: Address) -> str:
 )
 def next_hop_own(design: Design) -> Iterator[Found]:
     """Find next hops that are addresses of the device itself."""
-    for device, route, subject in routes_of(design):
-        for interface in device.interfaces:
-            if route.via is not None and any(each.address == route.via for each in interface.addresses):
-                yield Found(
-                    route.place.at("via"), subject,
-                    f"the next hop {route.via} is {device.name}'s own address on {interface.name}",
-                    "Name the neighbour's address.",
-                )  # fmt: skip
+    for device, route, subject in design.routes:
+        own = design.holder(device, route.via) if route.via is not None else None
+        if own is not None:
+            yield Found(
+                route.place.at("via"), subject,
+                f"the next hop {route.via} is {device.name}'s own address on {own.name}",
+                "Name the neighbour's address.",
+            )  # fmt: skip
 
 
 @check(
@@ -113,10 +106,9 @@ def next_hop_own(design: Design) -> Iterator[Found]:
 )
 def next_hop_edge(design: Design) -> Iterator[Found]:
     """Find next hops that are the edge of a connected subnet."""
-    for device, route, subject in routes_of(design):
-        for interface in device.interfaces:
-            subnet = interface.subnet_of(route.via) if route.via is not None else None
-            if subnet is not None and route.via is not None and route.via.value in subnet.edges:
+    for device, route, subject in design.routes:
+        for interface, subnet in design.links(device, route.via) if route.via is not None else ():
+            if route.via is not None and route.via.value in subnet.edges:
                 which = "network" if route.via.value == subnet.first else "broadcast"
                 yield Found(
                     route.place.at("via"), subject,
@@ -134,7 +126,7 @@ def next_hop_edge(design: Design) -> Iterator[Found]:
 )
 def egress_only_on_shared_link(design: Design) -> Iterator[Found]:
     """Find routes out of an interface, without a next hop, on a link of more than two."""
-    for device, route, subject in routes_of(design):
+    for device, route, subject in design.routes:
         if route.interface is None or route.via is not None:
             continue
         one = design.interface(device, route.interface)
@@ -178,7 +170,7 @@ def equal_defaults(design: Design) -> Iterator[Found]:
 
 def _unranked(design: Design, default: bool) -> Iterator[Found]:
     seen: dict[tuple[object, ...], Place] = {}
-    for device, route, subject in routes_of(design):
+    for device, route, subject in design.routes:
         if (route.to.length == 0) != default:
             continue
         key = device.name, route.instance, route.to.network, route.distance, route.metric
@@ -200,7 +192,7 @@ def _unranked(design: Design, default: bool) -> Iterator[Found]:
 )
 def summary_too_wide(design: Design) -> Iterator[Found]:
     """Find summaries that cover more than what they stand for, unless the far side discards the rest."""
-    for device, route, subject in routes_of(design):
+    for device, route, subject in design.routes:
         if not route.members or route.discard:
             continue
         rest = minus(((route.to.first, route.to.last),), merged((each.first, each.last) for each in route.members))
@@ -231,7 +223,7 @@ def _discards(device: Device, prefix: Prefix) -> bool:
 )
 def summary_misses_member(design: Design) -> Iterator[Found]:
     """Find members of a summary that lie outside it."""
-    for _, route, subject in routes_of(design):
+    for _, route, subject in design.routes:
         outside = [each for each in route.members if not route.to.contains(each)]
         if outside:
             yield Found(

@@ -2,21 +2,51 @@
 
 from __future__ import annotations
 
+import sys
 from argparse import Namespace
+from difflib import get_close_matches
 
-from agile_lattice.checks import findings
+from agile_lattice.checks import RULEBOOK, Finding, findings
+from agile_lattice.checks.exchange import junit, sarif
 from agile_lattice.cli.output import print_json
+from agile_lattice.intent.places import Place
+from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
-from agile_lattice.show.findings import show_findings
+from agile_lattice.show.findings import show_check, show_findings
 from agile_lattice.show.terminal import console
 
 
 def run(arguments: Namespace) -> int:
-    """Check; 1 if there are findings."""
+    """Check; 1 if there are findings other than notes and accepted ones."""
+    if arguments.explain:
+        return explain(arguments.explain)
+    if not arguments.intent:
+        raise fail(Place(), "which intent?", "Give a file or a folder: lattice check intent.yaml")
     network = load(arguments.intent)
     found = findings(network)
+    name = network.name or str(arguments.intent)
     if arguments.format == "json":
         print_json({"network": network.name, "findings": found})
+    elif arguments.format == "sarif":
+        print_json(sarif(found))
+    elif arguments.format == "junit":
+        sys.stdout.write(junit(found, name))
     else:
-        show_findings(console(), found, network.name or str(arguments.intent))
-    return 1 if found else 0
+        show_findings(console(), found, name)
+    return 1 if any(_counts(each) for each in found) else 0
+
+
+def _counts(one: Finding) -> bool:
+    return not one.accepted and one.severity != "note"
+
+
+def explain(slug: str) -> int:
+    """Print why a check is there, with its examples."""
+    if slug not in RULEBOOK:
+        near = get_close_matches(slug, RULEBOOK, 1)
+        raise fail(
+            Place(), f"there is no check {slug!r}", f"Did you mean {near[0]!r}?" if near else
+            "The slugs stand behind the findings of `lattice check`, and in docs/checks.md.",
+        )  # fmt: skip
+    show_check(console(), RULEBOOK[slug])
+    return 0

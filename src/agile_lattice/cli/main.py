@@ -7,7 +7,7 @@ called: asking for help costs nothing of what a command needs.
 from __future__ import annotations
 
 import sys
-from argparse import ArgumentParser, Namespace, RawDescriptionHelpFormatter
+from argparse import ArgumentParser, ArgumentTypeError, Namespace, RawDescriptionHelpFormatter
 from importlib import import_module
 
 NOTHING_TO_REPORT, SOMETHING_TO_REPORT, COULD_NOT = 0, 1, 2
@@ -18,6 +18,8 @@ every device's own syntax; find out how a device differs from what was meant."""
 
 EPILOG = """\
 in the order of the work:
+  lattice addresses intent.yaml                        what every block and subnet is used for
+  lattice calc summary 10.41.0.0/24 10.41.1.0/24       the arithmetic of prefixes
   lattice check intent.yaml                            what is wrong with the design
   lattice render intent.yaml --into rendered           the configuration of every device
   lattice read --speaks frr,nftables frr.conf nat.nft  a configuration as intent
@@ -34,17 +36,32 @@ def build_parser() -> ArgumentParser:
     )
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", dest="command")
 
-    def add(name: str, help: str, example: str) -> ArgumentParser:
+    def add(name: str, help: str, example: str, formats: tuple[str, ...] = ("json",)) -> ArgumentParser:
         command = commands.add_parser(
             name, help=help, description=help[0].upper() + help[1:] + ".", epilog=f"example:\n  {example}",
             formatter_class=RawDescriptionHelpFormatter,
         )  # fmt: skip
-        if name != "demo":
-            command.add_argument("--format", choices=["text", "json"], default="text", help="how to print (text)")
+        if formats:
+            command.add_argument("--format", choices=["text", *formats], default="text", help="how to print (text)")
         return command
 
-    command = add("check", "hold an intent against the rulebook of design checks", "lattice check intent.yaml")
+    command = add(
+        "addresses", "show what every block and subnet is used for", "lattice addresses intent.yaml --run 4",
+        formats=("json", "csv"),
+    )  # fmt: skip
     command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
+    command.add_argument("--only", metavar="WHICH", help="a block, a zone, or the subnets in a prefix")
+    command.add_argument("--run", metavar="N", type=_count, default=1, help="find N spare addresses in a row")
+    command.add_argument("--picture", metavar="FILE", help="draw it, as .png or .svg")
+
+    _add_calc(add("calc", "do the arithmetic of prefixes", "lattice calc split 203.0.113.0/28 /30", formats=()))
+
+    command = add(
+        "check", "hold an intent against the rulebook of design checks", "lattice check intent.yaml",
+        formats=("json", "sarif", "junit"),
+    )  # fmt: skip
+    command.add_argument("intent", metavar="INTENT", nargs="?", help="an intent file, or a folder of them")
+    command.add_argument("--explain", metavar="SLUG", help="say why a check is there, with its examples")
 
     command = add("render", "write the configuration of devices", "lattice render intent.yaml --into rendered")
     command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
@@ -67,8 +84,38 @@ def build_parser() -> ArgumentParser:
     )  # fmt: skip
     command.add_argument("--device", metavar="NAME", help="the device that the captures are of")
 
-    add("demo", "show all of it on demo data, as a story", "lattice demo")
+    add("demo", "show all of it on demo data, as a story", "lattice demo", formats=())
     return parser
+
+
+def _count(text: str) -> int:
+    if not (text.isascii() and text.isdigit() and int(text) > 0):
+        raise ArgumentTypeError(f"{text!r} is not a number from 1 on")
+    return int(text)
+
+
+def _add_calc(command: ArgumentParser) -> None:
+    questions = command.add_subparsers(title="questions", metavar="QUESTION", dest="question", required=True)
+
+    def ask(name: str, help: str) -> ArgumentParser:
+        question = questions.add_parser(name, help=help, description=help[0].upper() + help[1:] + ".")
+        question.add_argument("--format", choices=["text", "json"], default="text", help="how to print (text)")
+        return question
+
+    question = ask("mask", "turn a prefix length, a netmask or a wildcard into the others")
+    question.add_argument("mask", metavar="MASK", help="such as /20, 255.255.240.0 or 0.0.15.255")
+    question = ask("subnet", "give the bounds of a subnet")
+    question.add_argument(
+        "prefix", metavar="PREFIX", nargs="+", help="such as 10.40.10.77/20, or the address and its netmask"
+    )
+    question = ask("summary", "find the smallest summary, and what it covers too much")
+    question.add_argument("prefixes", metavar="PREFIX", nargs="+", help="what is to be put together")
+    question = ask("split", "cut a subnet into parts")
+    question.add_argument("prefix", metavar="PREFIX", help="what is to be cut")
+    question.add_argument("into", metavar="LENGTH", help="prefix length of the parts, such as /26")
+    question = ask("pool", "tell what a pool of external addresses can carry")
+    question.add_argument("addresses", metavar="ADDRESSES", help="an address, a prefix, or first-last")
+    question.add_argument("--hosts", metavar="N", type=_count, help="how many internal hosts use it at a time")
 
 
 def main(argv: list[str] | None = None) -> int:

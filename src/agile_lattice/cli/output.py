@@ -65,7 +65,7 @@ def chosen_devices(network: Network, names: Sequence[str] | None) -> list[Device
     return list(network.devices)
 
 
-def write_files(texts: Mapping[Path, str]) -> None:
+def write_files(contents: Mapping[Path, str | bytes]) -> None:
     """Write files, all of them or none: each is written beside its place first, then all are renamed.
 
     Raises:
@@ -73,12 +73,12 @@ def write_files(texts: Mapping[Path, str]) -> None:
     """
     waiting: dict[Path, Path] = {}
     try:
-        for path, text in texts.items():
+        for path, content in contents.items():
             path.parent.mkdir(parents=True, exist_ok=True)
             handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
             waiting[path] = Path(name)
-            with os.fdopen(handle, "w", encoding="utf-8") as file:
-                file.write(text)
+            with os.fdopen(handle, "wb") as file:
+                file.write(content.encode() if isinstance(content, str) else content)
             Path(name).chmod(0o644)
         for path in list(waiting):
             waiting[path].replace(path)

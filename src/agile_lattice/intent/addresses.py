@@ -156,7 +156,8 @@ class Prefix(msgspec.Struct, frozen=True, order=True, gc=False):
             return False
         if isinstance(other, Prefix) and other.length < self.length:
             return False
-        return other.value >> self.host_bits == self.value >> self.host_bits
+        bits = BITS[self.family] - self.length
+        return other.value >> bits == self.value >> bits
 
     def __str__(self) -> str:
         return f"{spell_value(self.family, self.value)}/{self.length}"

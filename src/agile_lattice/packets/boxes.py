@@ -33,9 +33,12 @@ class Undecided(Exception):
 
 def overlap(left: Box, right: Box) -> Box | None:
     """Return the box that two have in common, or None."""
+    for one, other in zip(left, right, strict=True):
+        if one is not other and (one[0][0] > other[-1][1] or other[0][0] > one[-1][1]):
+            return None  # most pairs are told apart by their bounds, in some dimension
     both = []
     for one, other in zip(left, right, strict=True):
-        common = meet(one, other)
+        common = one if one is other else meet(one, other)
         if not common:
             return None
         both.append(common)
@@ -49,7 +52,7 @@ def difference(left: Box, right: Box) -> list[Box]:
         return [left]
     rest: list[Box] = []
     for index, (whole, taken) in enumerate(zip(left, common, strict=True)):
-        outside = minus(whole, taken)
+        outside = () if whole is taken else minus(whole, taken)
         if outside:
             rest.append((*common[:index], outside, *left[index + 1 :]))
     return rest

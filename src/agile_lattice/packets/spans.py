@@ -27,6 +27,10 @@ def merged(spans: Iterable[Span]) -> Spans:
 
 def meet(left: Spans, right: Spans) -> Spans:
     """Return the numbers that are in both sets."""
+    if len(left) == 1 == len(right):  # by far the most common case
+        (first, last), (other_first, other_last) = left[0], right[0]
+        first, last = max(first, other_first), min(last, other_last)
+        return ((first, last),) if first <= last else ()
     result: list[Span] = []
     i = j = 0
     while i < len(left) and j < len(right):

@@ -64,9 +64,9 @@ def source_line(place: Place, most: int = 100) -> str:
     return line if len(line) <= most else line[: most - 1] + "…"
 
 
-def plural(count: int, word: str) -> str:
-    """Write a count with its word: `1 difference`, `3 differences`."""
-    return f"{count} {word}" if count == 1 else f"{count} {word}s"
+def plural(count: int, word: str, words: str = "") -> str:
+    """Write a count with its word: `1 difference`, `3 differences`; `words` is for those that take no s."""
+    return f"{count} {word}" if count == 1 else f"{count} {words or word + 's'}"
 
 
 def located(place: Place, most: int = 38) -> Text:

@@ -1,0 +1,77 @@
+"""`lattice addresses`: what every block and subnet is used for, and what is left."""
+
+from __future__ import annotations
+
+import io
+import sys
+from argparse import Namespace
+from pathlib import Path
+
+from agile_lattice.cli.output import print_json, write_files
+from agile_lattice.intent.addresses import Prefix
+from agile_lattice.intent.places import Place
+from agile_lattice.notation.errors import fail
+from agile_lattice.notation.loading import load
+from agile_lattice.plan.usage import Plan, plans
+from agile_lattice.show.terminal import console
+
+
+def run(arguments: Namespace) -> int:
+    """Show the plan; 0, or 1 if a run of addresses was asked for and no plan has one."""
+    chosen = _chosen(plans(load(arguments.intent)), arguments.only)
+    if arguments.format == "csv":
+        from agile_lattice.plan.frames import address_frame
+
+        sys.stdout.write(address_frame(chosen).to_csv(index=False))
+    elif arguments.format == "json":
+        print_json([_with_free(plan, arguments.run) for plan in chosen])
+    else:
+        from agile_lattice.show.addresses import show_plan
+
+        out = console()
+        for plan in chosen:
+            show_plan(out, plan, arguments.run)
+    if arguments.picture:
+        _write_picture(chosen, Path(arguments.picture))
+    return 0 if arguments.run == 1 or any(plan.next_free(arguments.run) for plan in chosen) else 1
+
+
+def _chosen(found: list[Plan], wanted: str | None) -> list[Plan]:
+    if not found:
+        raise fail(Place(), "the intent has no blocks and no subnets", "Describe one under `blocks`, or an interface.")
+    if wanted is None:
+        return found
+    try:
+        inside: Prefix | None = Prefix.parse(wanted)
+    except ValueError:
+        inside = None
+    chosen = [plan for plan in found if wanted == plan.name or (inside and inside.contains(plan.prefix))]
+    if not chosen:
+        known = ", ".join(f"{plan.prefix} ({plan.name})" if plan.name else str(plan.prefix) for plan in found)
+        raise fail(Place(), f"there is no block, zone or subnet {wanted}", f"Known: {known}.")
+    return chosen
+
+
+def _with_free(plan: Plan, count: int) -> dict[str, object]:
+    free = plan.next_free(count)
+    spare = [f"{each}" for each in (str(plan.next_free()),) if plan.left]
+    return {
+        "name": plan.name, "prefix": str(plan.prefix), "left": plan.left, "next": spare[0] if spare else None,
+        "run": str(free) if free else None,
+        "uses": [
+            {"addresses": str(use.addresses), "kind": use.kind, "holder": use.holder, "what": use.what,
+             "place": use.place}
+            for use in plan.uses
+        ],
+    }  # fmt: skip
+
+
+def _write_picture(chosen: list[Plan], path: Path) -> None:
+    from agile_lattice.show.strip import strip_figure
+
+    kind = path.suffix.lstrip(".")
+    if kind not in ("png", "svg"):
+        raise fail(Place(str(path)), "a picture is a .png or an .svg file", "Name it so.")
+    data = io.BytesIO()
+    strip_figure(chosen).savefig(data, format=kind, dpi=100)
+    write_files({path: data.getvalue()})
