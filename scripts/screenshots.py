@@ -28,12 +28,17 @@ TERMINAL = shlex.split(
 # The name of the picture, and what is typed.
 PICTURES = {
     "check": "lattice check draft.yaml",
+    "explain": "lattice check --explain exemption-too-broad",
+    "addresses": "for block in harbour-isp pier-radio pier; do lattice addresses saltmarsh.yaml --run 2 --only $block; done",
+    "calc": "lattice calc summary 10.41.0.0/24 10.41.1.0/24 10.41.2.0/24; lattice calc subnet 10.40.10.77/20; lattice calc split 203.0.113.0/28 /30; lattice calc pool 203.0.113.8/30 --hosts 900",
     "render": "lattice render saltmarsh.yaml --device quay-edge",
     "read": "lattice read --speaks frr,nftables applied/pier-gate/*",
     "diff": "lattice diff saltmarsh.yaml a-year-later/quay-edge --device quay-edge",
     "help": "lattice --help",
     "demo": "lattice demo | head -42",
 }
+# Pictures that a command draws itself.
+FIGURES = {"strip": [Path(sys.executable).with_name("lattice"), "addresses", "saltmarsh.yaml", "--only", "pier"]}
 
 
 def picture(name: str, command: str) -> None:
@@ -65,8 +70,11 @@ def main() -> None:
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24", "-nolisten", "tcp"])
         stack.callback(screen.terminate)
         time.sleep(1)
-        for name in sys.argv[1:] or PICTURES:
-            picture(name, PICTURES[name])
+        for name in sys.argv[1:] or [*PICTURES, *FIGURES]:
+            if name in PICTURES:
+                picture(name, PICTURES[name])
+            else:
+                subprocess.run([*FIGURES[name], "--picture", TARGET / f"{name}.png"], cwd=DEMO, check=True)
 
 
 if __name__ == "__main__":

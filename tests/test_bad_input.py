@@ -53,6 +53,17 @@ WRONG_INTENTS = {
     "cannot be expressed": ("interface}\n", "{pool: 203.0.113.9, ports: kept}}\n", 16, "ports cannot be promised"),
     "smuggled quote": ("to the mainland", "'a\" up'", 10, "iproute2 cannot express it"),
     "no port there": ("tcp/443", "gre/443", 15, "gre has no ports"),
+    "secret in the text": ("zone: sea,", "dial: {over: lan0, user: {environment: U}, password: pst},", 10,
+                           "credentials never stand in the text"),
+    "secret as a whole": ("zone: sea, address: 203.0.113.2/28", "dial: hunter2", 10, "this is not how a dial-up"),
+    "no such parent": ("zone: sea,", "zone: sea, parent: lan9, vlan: 20,", 10, "'lan9' is not an interface of quay"),
+    "no VLAN": ("zone: sea,", "zone: sea, parent: lan0, vlan: 4095,", 10, "neither a VLAN id, from 1 to 4094"),
+    "sizes differ": ("publish: 203.0.113.5, service: tcp/443, on: web", "static: 203.0.113.4/30, on: 10.40.10.0/29", 15,
+                     "not of one size"),
+    "unfilled list": ("staff: 10.40.10.0/24", "staff: []", 16, "staff has no members yet"),
+    "reserved elsewhere": ("becomes: interface", "becomes: {pool: 203.0.113.8/30, reserve: {web: 203.0.113.4}}", 16,
+                           "is not in the pool"),
+    "bad type": ("tcp/443", "icmp/echo-requst", 15, "Did you mean 'echo-request'?"),
     "endless alias": ("tcp/443", "&a [*a]", 15, "aliases repeat this without end"),
 }  # fmt: skip
 
@@ -64,6 +75,7 @@ def refused(capsys: pytest.CaptureFixture[str], *argv: str) -> str:
     assert code == 2
     assert printed.out == ""
     assert "Traceback" not in printed.err
+    assert "pst" not in printed.err and "hunter2" not in printed.err, "a secret is never printed"
     return printed.err
 
 

@@ -2,11 +2,21 @@
 
 from __future__ import annotations
 
+import json
+import re
+from pathlib import Path
+from xml.etree import ElementTree
+
 import pytest
 
 from agile_lattice.checks import RULEBOOK, Check, example_intent, findings
+from agile_lattice.cli.main import main
 from agile_lattice.notation.errors import NotationError
-from agile_lattice.notation.loading import loads
+from agile_lattice.notation.loading import load, loads
+
+ROOT = Path(__file__).parent.parent
+COAST = ROOT / "examples" / "coast"
+DRAFT = ROOT / "src" / "agile_lattice" / "demo" / "draft.yaml"
 
 
 @pytest.mark.parametrize("check", RULEBOOK.values(), ids=RULEBOOK)
@@ -21,3 +31,62 @@ def test_a_check_knows_wrong_from_right(check: Check) -> None:
     assert {(each.slug, each.severity) for each in found} == {(check.slug, check.severity)}
     assert found[0].place.line >= 2
     assert found[0].what and found[0].subject and found[0].remedy.endswith(".")
+
+
+def test_a_correct_network_has_no_findings() -> None:
+    network = load(COAST)
+    assert len(network.devices) == 12
+    assert [(each.slug, str(each.place)) for each in findings(network)] == []
+
+
+def test_findings_go_to_other_programs(capsys: pytest.CaptureFixture[str]) -> None:
+    found = findings(load(DRAFT))
+    assert main(["check", str(DRAFT), "--format", "sarif"]) == 1
+    [run] = json.loads(capsys.readouterr().out)["runs"]
+    rules = [rule["id"] for rule in run["tool"]["driver"]["rules"]]
+    assert rules == list(RULEBOOK)
+    lines = Path(DRAFT).read_text().splitlines()
+    for one, result in zip(found, run["results"], strict=True):
+        assert rules[result["ruleIndex"]] == result["ruleId"] == one.slug
+        assert result["level"] in ("error", "warning") and one.what in result["message"]["text"]
+        [location] = result["locations"]
+        where = location["physicalLocation"]
+        assert where["artifactLocation"]["uri"] == str(DRAFT)
+        assert 1 <= where["region"]["startLine"] <= len(lines)
+    assert main(["check", str(DRAFT), "--format", "junit"]) == 1
+    suite = ElementTree.fromstring(capsys.readouterr().out)
+    failed = {case.get("name") for case in suite.iter("testcase") if case.find("failure") is not None}
+    assert failed == {each.slug for each in found}
+    assert (suite.get("tests"), suite.get("failures")) == (str(len(RULEBOOK)), str(len(failed)))
+
+
+def test_what_is_accepted_is_listed_and_does_not_count(capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["check", str(DRAFT.with_name("saltmarsh.yaml"))]) == 0
+    text = capsys.readouterr().out
+    assert "because: timetables are for everybody to read" in text and "1 accepted" in text
+    assert main(["check", str(DRAFT.with_name("saltmarsh.yaml")), "--format", "sarif"]) == 0
+    [run] = json.loads(capsys.readouterr().out)["runs"]
+    assert [each["suppressions"][0]["kind"] for each in run["results"]] == ["inSource"]
+
+
+def test_a_check_explains_itself(capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["check", "--explain", "no-way-back"]) == 0
+    text = capsys.readouterr().out
+    assert RULEBOOK["no-way-back"].why in " ".join(text.split()) and "wrong" in text and "right" in text
+    assert main(["check", "--explain", "no-way-bakc"]) == 2
+    assert "Did you mean 'no-way-back'?" in capsys.readouterr().err
+    assert main(["check"]) == 2
+    assert "which intent?" in capsys.readouterr().err
+
+
+def test_what_cannot_be_told_is_not_called_fine(capsys: pytest.CaptureFixture[str]) -> None:
+    text = example_intent(RULEBOOK["private-source-leaves"].wrong).replace("sea: {exposure: public}", "sea: {}")
+    found = {each.slug: each for each in findings(loads(text))}
+    assert found["private-source-leaves"].severity == "unknown"
+    assert "exposure-unsaid" in found
+
+
+def test_a_leak_is_shown_by_a_packet_that_leaks() -> None:
+    [one] = findings(loads(example_intent(RULEBOOK["private-source-leaves"].wrong)))
+    source = re.search(r"such as (10\.41\.\d+\.\d+) -> [\d.]+ \S+ from lan0 to wan0", one.what)
+    assert source, "10.40.10.0/24 is translated, what is behind 10.40.10.2 is not"

@@ -13,7 +13,7 @@ import yaml
 from hypothesis import given
 
 import agile_lattice as al
-from agile_lattice.intent.model import Device
+from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.normal import normal
 from agile_lattice.notation.located import parse
 from agile_lattice.notation.shapes import json_schema
@@ -29,10 +29,10 @@ def test_what_is_written_loads_as_the_same(device: Device) -> None:
     names = [one.name for one in device.translations if one.name]
     if len(names) != len(set(names)):
         return  # an intent file has no two translations of one name
-    again = al.loads(al.write([device])).device(device.name)
+    again = al.loads(al.write(Network("", (device,)))).device(device.name)
     assert again is not None
     assert normal(again) == normal(device)
-    assert al.loads(al.write([again])) == al.loads(al.write([device]))
+    assert al.loads(al.write(Network("", (again,)))) == al.loads(al.write(Network("", (device,))))
 
 
 def test_the_schema_that_ships_is_the_one_that_is_checked() -> None:

@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 import agile_lattice as al
 from agile_lattice.dialects import as_intent
 from agile_lattice.dialects.errors import CaptureError
+from agile_lattice.intent.model import Network
 from agile_lattice.intent.normal import normal
 from agile_lattice.notation.errors import NotationError
 
@@ -56,9 +57,9 @@ def test_a_spoilt_capture_is_read_or_refused(name: str, data: st.DataObject) -> 
     count = len(spoiled.splitlines())
     assert all(1 <= leftover.place.line <= count for leftover in capture.leftovers)
     device, _ = as_intent(capture)
-    again = al.loads(al.write([device])).devices[0]
+    again = al.loads(al.write(Network("", (device,)))).devices[0]
     assert normal(again) == normal(device)
-    al.check(al.loads(al.write([device])))
+    al.check(al.loads(al.write(Network("", (device,)))))
     al.diff(again, capture)
 
 

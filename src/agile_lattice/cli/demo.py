@@ -33,7 +33,14 @@ FRRouting. One file says what both should be. This is the part about quay-edge."
         )
         show_part_of_intent(out)
         out.print()
-        chapter(out, "2. Is the design sound?", "The rulebook knows the mistakes that people make. Here are none.")
+        say(out, "What is each address of the provider's block used for, and what is left?")
+        command(out, "addresses", "saltmarsh.yaml", "--only", "harbour-isp", "--run", "2")
+        chapter(
+            out,
+            "2. Is the design sound?",
+            """\
+The rulebook knows the mistakes that people make. Here is one finding, which somebody has looked at and accepted.""",
+        )
         command(out, "check", "saltmarsh.yaml")
         say(out, "A colleague's draft for the terminal across the bay is another matter:")
         command(out, "check", "draft.yaml")

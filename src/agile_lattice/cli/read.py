@@ -8,8 +8,10 @@ from pathlib import Path
 
 from agile_lattice.cli.output import print_json
 from agile_lattice.dialects import as_intent, read_device
+from agile_lattice.intent.model import Network
 from agile_lattice.notation.located import read_text
-from agile_lattice.notation.writing import device_data, write
+from agile_lattice.notation.plain import device_data
+from agile_lattice.notation.writing import write
 from agile_lattice.show.differences import show_leftovers
 from agile_lattice.show.terminal import console
 
@@ -22,6 +24,6 @@ def run(arguments: Namespace) -> int:
     if arguments.format == "json":
         print_json({"device": {device.name: device_data(device)}, "leftovers": leftovers})
     else:
-        sys.stdout.write(write([device]))
+        sys.stdout.write(write(Network("", (device,))))
         show_leftovers(console(sys.stderr), leftovers)
     return 1 if leftovers else 0

@@ -24,7 +24,7 @@ from agile_lattice.intent.model import SECTIONS, Answer, Device, Section
 from agile_lattice.intent.normal import normal, normal_routes
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import Route
-from agile_lattice.notation.writing import interface_data, route_data
+from agile_lattice.notation.plain import interface_data, route_data
 from agile_lattice.packets.spans import minus
 
 

@@ -8,7 +8,7 @@ from agile_lattice.compare.differences import Difference, Field, field_differenc
 from agile_lattice.intent.joining import longest_rise
 from agile_lattice.intent.stages import Stage, overlap, split
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation
-from agile_lattice.notation.writing import translation_data
+from agile_lattice.notation.plain import translation_data
 
 STAGES: tuple[Stage, ...] = ("arrival", "departure")
 Pair = tuple[Translation, Translation]

@@ -61,8 +61,10 @@ def render_device(device: Device) -> list[Rendered]:
     for kind, members in facts.items():
         section = FACTS[kind].section
         if section and section not in carried and not all(says_nothing(each) for each in members):
-            reason = f"none of the dialects it speaks ({', '.join(device.speaks)}) carries {section}"
-            refusals.append(Refusal("the device", section, "", device.place.at("speaks"), reason))
+            key = "management" if section == "access" else section
+            speakers = " and ".join(device.speaks)
+            reason = f"none of the dialects that the device speaks carries {key}"
+            refusals.append(Refusal(speakers, f"device {device.name}", key, device.place.at(key), reason))
     if refusals:
         raise Refusals(refusals)
     return rendered

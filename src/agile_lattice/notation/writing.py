@@ -1,37 +1,48 @@
-"""The model in the words of the notation: as YAML text, and field by field for comparing."""
+"""Intent files as text, written as people do: an interface, a route or a translation on one line."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from typing import Any
 
 import yaml
-from msgspec.structs import replace
 
-from agile_lattice.intent.addresses import AddressSet, spell_range, spell_span
-from agile_lattice.intent.interfaces import UNTAGGED, Dial, Interface
-from agile_lattice.intent.model import Device, Settings
-from agile_lattice.intent.normal import normal_routes
-from agile_lattice.intent.permits import Access, Permit
-from agile_lattice.intent.routes import DEFAULT_DISTANCE, Route
-from agile_lattice.intent.services import Services
-from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation, Twice
+from agile_lattice.intent.model import Block, Host, Network
+from agile_lattice.notation.plain import Line, device_data, said, spans_of
 
 WIDTH = 150
 
 
-def write(devices: Iterable[Device], network: str = "") -> str:
-    """Return an intent file with these devices, which `load` reads back as the same."""
-    data: dict[str, Any] = {"lattice": 1}
-    if network:
-        data["network"] = network
-    data["devices"] = {device.name: device_data(device) for device in devices}
+def write(network: Network) -> str:
+    """Return an intent file that `load` reads back as the same network; names of groups are written out."""
+    data: dict[str, Any] = {"lattice": 1, **said(network=network.name)}
+    data |= said(
+        blocks={each.name: _block_data(each) for each in network.blocks},
+        names=said(hosts={each.name: _host_data(each) for each in network.hosts}),
+        zones={each.name: Line(said(exposure=each.exposure, description=each.description)) for each in network.zones},
+    )
+    data["devices"] = {device.name: device_data(device) for device in network.devices}
+    data |= said(accepted=[Line(finding=each.finding, on=each.on, reason=each.reason) for each in network.accepted])
     return yaml.dump(data, Dumper=_Dumper, sort_keys=False, width=WIDTH, allow_unicode=True)
 
 
-class _Dumper(yaml.SafeDumper):
-    """Writes the notation as people do: an interface, a route or a translation on one line."""
+def _host_data(one: Host) -> Any:
+    more = said(gateway=str(one.gateway or ""), zone=one.zone, description=one.description)
+    return Line(address=one.address.shortest, **more) if more else one.address.shortest
 
+
+def _block_data(one: Block) -> dict[str, Any]:
+    return {
+        "prefix": str(one.prefix),
+        **said(gateway=str(one.gateway or ""), delivery=one.delivery),
+        **said(
+            held={each.device: spans_of(each.addresses) for each in one.holdings},
+            reserved={span: each.what for each in one.reservations for span in spans_of(each.addresses)},
+            description=one.description,
+        ),
+    }
+
+
+class _Dumper(yaml.SafeDumper):
     # YAML 1.2 knows no booleans but true and false: `on` needs no quotes.
     yaml_implicit_resolvers = {  # noqa: RUF012 - PyYAML reads it from the class
         first: [(tag, pattern) for tag, pattern in resolvers if tag != "tag:yaml.org,2002:bool" or first in "tTfF"]
@@ -45,223 +56,7 @@ class _Dumper(yaml.SafeDumper):
         super().increase_indent(flow, False)
 
 
-class _Line(dict[str, Any]):
-    """A mapping to be written on one line."""
-
-
-_Dumper.add_representer(_Line, lambda dumper, data: dumper.represent_mapping("tag:yaml.org,2002:map", data, True))
+_Dumper.add_representer(Line, lambda dumper, data: dumper.represent_mapping("tag:yaml.org,2002:map", data, True))
 _Dumper.add_representer(list, lambda dumper, data: dumper.represent_sequence(
     "tag:yaml.org,2002:seq", data, not any(isinstance(each, dict) for each in data)
 ))  # fmt: skip
-
-
-def device_data(device: Device) -> dict[str, Any]:
-    """Return a device as plain data, in the keys of the notation."""
-    data = {"speaks": list(device.speaks), **_said(description=device.description)}
-    if device.settings:
-        data["settings"] = _settings_data(device.settings)
-    if device.interfaces:
-        data["interfaces"] = {each.name: _Line(interface_data(each)) for each in device.interfaces}
-    if device.routes:
-        data["routes"] = [_Line(route_data(each, device)) for each in device.routes]
-    if device.translations:
-        data["translations"] = [_Line(translation_data(each)) for each in device.translations]
-    if device.permits:
-        data["permits"] = [_Line(_permit_data(each)) for each in device.permits]
-    if device.access:
-        data["management"] = [_Line(_access_data(each)) for each in device.access]
-    if device.listens:
-        data["listens"] = [
-            _Line({"service": _services(each.services), **_said(on=_maybe_many(each.interfaces))})
-            if each.interfaces else _services(each.services)
-            for each in device.listens
-        ]  # fmt: skip
-    return data
-
-
-def _said(**fields: Any) -> dict[str, Any]:
-    """Return the fields that say something, by their keys: `off_link` is `off-link`, `from_` is `from`."""
-    return {
-        name.rstrip("_").replace("_", "-"): value
-        for name, value in fields.items()
-        if value not in (None, "", False, [], {})
-    }
-
-
-def _settings_data(one: Settings) -> dict[str, Any]:
-    data = _said(host_name=one.host_name)
-    if one.forwarding is not None:
-        data["forwarding"] = one.forwarding
-    return data | _said(
-        resolvers=_texts(one.resolvers),
-        hosts={each.name: _texts(each.addresses) for each in one.hosts},
-        identity=_text(one.identity),
-    )
-
-
-def interface_data(one: Interface) -> dict[str, Any]:
-    """Return an interface in the keys of the notation, defaults left out."""
-    data = _said(zone=one.zone)
-    if one.addresses or one.extra or one.loopback:
-        own: list[Any] = [str(each) for each in one.addresses]
-        own += [
-            {"address": str(each.address), "purpose": each.purpose, **_said(description=each.description)}
-            for each in one.extra
-        ]
-        data["loopback" if one.loopback else "address"] = _one_or_more(own)
-    if not one.enabled:
-        data["enabled"] = False
-    if one.mtu is not None and one.mtu != one.usual_mtu:
-        data["mtu"] = one.mtu
-    data |= _said(
-        description=one.description,
-        learns=_maybe_many(one.learns),
-        dial=_dial_data(one.dial),
-        parent=one.parent,
-        vlan="untagged" if one.vlan == UNTAGGED else one.vlan,
-    )
-    if one.bridge:
-        bridge = {"members": list(one.bridge.members), **_said(vlans=list(one.bridge.vlans))}
-        data["bridge"] = bridge
-    data |= _said(
-        tagged=_maybe_many(one.tagged), untagged=one.untagged, management=one.management, gateway=_text(one.gateway),
-        resolvers=_texts(one.resolvers), instance=one.instance, block=one.block, link=one.link,
-    )  # fmt: skip
-    if one.answers is not None:
-        data["answers"] = [each for answers in one.answers for each in _spans(answers)]
-    return data
-
-
-def _dial_data(one: Dial | None) -> dict[str, Any] | None:
-    if one is None:
-        return None
-    return {
-        "over": one.over,
-        "user": {one.user.kind: one.user.name},
-        "password": {one.password.kind: one.password.name},
-    }
-
-
-def route_data(one: Route, device: Device | None = None) -> dict[str, Any]:
-    """Return a route in the keys of the notation; an egress interface that `device` implies is left out."""
-    data: dict[str, Any] = {"to": one.destination, **_said(via=_text(one.via))}
-    if one.interface is not None and not _implied(one, device):
-        data["interface"] = one.interface
-    if one.discard is not None:
-        data["discard"] = True if one.discard == "blackhole" else one.discard
-    if one.distance != DEFAULT_DISTANCE:
-        data["distance"] = one.distance
-    if one.metric is not None:
-        data["metric"] = one.metric
-    return data | _said(
-        off_link=one.off_link,
-        instance=one.instance,
-        summarises=_texts(one.members),
-        description=one.description,
-    )
-
-
-def _implied(route: Route, device: Device | None) -> bool:
-    if route.via is None or device is None:
-        return False
-    return normal_routes([replace(route, interface=None)], device.interfaces)[0].interface == route.interface
-
-
-def translation_data(one: Translation) -> dict[str, Any]:
-    """Return a translation in the keys of the notation, defaults left out."""
-    data: dict[str, Any] = _said(name=one.name)
-    if isinstance(one, Publish):
-        data["publish"] = str(one.external)
-        data |= _said(service=_maybe_services(one.services), on=str(one.internal), internal_port=one.internal_port)
-        data |= _said(facing=_maybe_many(one.facing), source=_maybe_addresses(one.source))
-    elif isinstance(one, Static):
-        data |= {"static": one.external.shortest, "on": one.internal.shortest}
-        data |= _said(facing=_maybe_many(one.facing), direction="" if one.direction == "both" else one.direction)
-    if isinstance(one, Publish | Static):
-        dns = "rewritten" if one.rewrites_dns else ""
-        return data | _said(dns_answers=dns, hairpin=_maybe_many(one.hairpin), description=one.description)
-    if isinstance(one, Exempt):
-        data["exempt"] = True
-        if one.at != "both" and one.leaves is None:
-            data["at"] = one.at
-    data |= _match_data(one)
-    if isinstance(one, Exempt) and one.goal is not None:
-        data["for"] = _said(peer=_maybe_addresses(one.goal.peer), service=_maybe_services(one.goal.services))
-    if isinstance(one, Twice):
-        data["destination-becomes"] = str(one.new_destination)
-    if isinstance(one, Dynamic | Twice):
-        data["source-becomes"] = _becomes(one)
-    return data | _said(description=one.description)
-
-
-def _match_data(one: Exempt | Dynamic | Twice | Permit) -> dict[str, Any]:
-    destination = AddressSet.of(one.destination) if isinstance(one, Twice) else one.destination
-    return _said(
-        from_=_maybe_many(one.arrives),
-        to=_maybe_many(one.leaves),
-        source=_maybe_addresses(one.source),
-        destination=_maybe_addresses(destination),
-        service=_maybe_services(one.services),
-    )
-
-
-def _becomes(one: Dynamic | Twice) -> Any:
-    if one.pool is None:
-        return "interface"
-    data = {"pool": _one_or_more([spell_range(one.pool.family, span) for span in one.pool.spans])}
-    if one.ports != "shared":
-        data["ports"] = one.ports
-    reserved = one.reserved if isinstance(one, Dynamic) else ()
-    return data | _said(reserve={str(each.internal): str(each.external) for each in reserved})
-
-
-def _permit_data(one: Permit) -> dict[str, Any]:
-    return {
-        **_said(name=one.name), **_match_data(one),
-        **_said(deny=one.deny, log=one.log, description=one.description),
-    }  # fmt: skip
-
-
-def _access_data(one: Access) -> dict[str, Any]:
-    return _said(
-        name=one.name,
-        from_=_maybe_many(one.arrives),
-        source=_maybe_addresses(one.source),
-        service=_services(one.services),
-        description=one.description,
-    )
-
-
-def _text(value: object | None) -> str:
-    return "" if value is None else str(value)
-
-
-def _texts(values: Iterable[object]) -> Any:
-    return _maybe_many([str(each) for each in values])
-
-
-def _maybe_many(values: Iterable[Any] | None) -> Any:
-    return _one_or_more(list(values)) if values else None
-
-
-def _maybe_addresses(addresses: AddressSet | None) -> Any:
-    return None if addresses is None else _one_or_more(_spans(addresses))
-
-
-def _maybe_services(services: Services | None) -> Any:
-    return None if services is None else _services(services)
-
-
-def _one_or_more(items: list[Any]) -> Any:
-    return items[0] if len(items) == 1 else items
-
-
-def _spans(addresses: AddressSet) -> list[str]:
-    return [spell_span(addresses.family, span) for span in addresses.spans]
-
-
-def _services(services: Services) -> Any:
-    return _one_or_more(
-        [each.protocol if part is None else f"{each.protocol}/{part}"
-         for each in services for part in (each.words() if each.ports is not None else [None])]
-    )  # fmt: skip
