@@ -29,8 +29,10 @@ TERMINAL = shlex.split(
 PICTURES = {
     "check": "lattice check draft.yaml",
     "explain": "lattice check --explain exemption-too-broad",
-    "addresses": "for block in harbour-isp pier-radio pier; do lattice addresses saltmarsh.yaml --run 2 --only $block; done",
-    "calc": "lattice calc summary 10.41.0.0/24 10.41.1.0/24 10.41.2.0/24; lattice calc subnet 10.40.10.77/20; lattice calc split 203.0.113.0/28 /30; lattice calc pool 203.0.113.8/30 --hosts 900",
+    "addresses": "lattice addresses saltmarsh.yaml --run 2 --only harbour-isp;"
+    " lattice addresses saltmarsh.yaml --run 2 --only pier",
+    "calc": "lattice calc summary 10.41.0.0/24 10.41.1.0/24 10.41.2.0/24; lattice calc subnet 10.40.10.77/20;"
+    " lattice calc split 203.0.113.0/28 /30; lattice calc pool 203.0.113.8/30 --hosts 900",
     "render": "lattice render saltmarsh.yaml --device quay-edge",
     "read": "lattice read --speaks frr,nftables applied/pier-gate/*",
     "diff": "lattice diff saltmarsh.yaml a-year-later/quay-edge --device quay-edge",
