@@ -93,7 +93,7 @@ class Space:
 
     def example(self, box: Box) -> Packet:
         """Return an ordinary packet of a box: hosts rather than network addresses, well-known ports."""
-        sources = [LIKED_SOURCE] if box[3] == ANY_ADDRESS else [_ordinary(box[3])]
+        sources = [LIKED_SOURCE, _ordinary(box[3])] if box[3][0][0] == 0 else [_ordinary(box[3])]
         destinations = [LIKED_DESTINATION, _ordinary(box[4])]
         liked = [(), (), LIKED_PROTOCOLS, sources, destinations, LIKED_PORTS]
         arrives, leaves, protocol, from_, to, port = some_point(box, liked)

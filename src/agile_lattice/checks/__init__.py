@@ -11,11 +11,12 @@ from agile_lattice.checks import (
     publishing,
     reachability,
     routes,
+    services,
     values,
 )
 from agile_lattice.checks.rulebook import RULEBOOK, Check, Finding, example_intent, findings
 
 __all__ = [
     "RULEBOOK", "Check", "Finding", "addresses", "blocks", "example_intent", "findings", "interfaces", "leaving",
-    "order", "permits", "pools", "publishing", "reachability", "routes", "values",
+    "order", "permits", "pools", "publishing", "reachability", "routes", "services", "values",
 ]  # fmt: skip

@@ -58,8 +58,8 @@ def render_device(device: Device) -> list[Rendered]:
             rendered.append(Rendered(device.name, name, speaker.forms[0].file, sections, text))
         except Refusals as error:
             refusals += error.refusals
-    for kind, members in facts.items():
-        section = FACTS[kind].section
+    for section in dict.fromkeys(FACTS[kind].section for kind in facts):
+        members = [each for kind in facts if FACTS[kind].section == section for each in facts[kind]]
         if section and section not in carried and not all(says_nothing(each) for each in members):
             key = "management" if section == "access" else section
             speakers = " and ".join(device.speaks)

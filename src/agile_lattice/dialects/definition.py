@@ -46,7 +46,7 @@ from agile_lattice.dialects.kinds import BASE, NUMBERS, Kind, number_kind, set_o
 from agile_lattice.dialects.passes import PASSES
 from agile_lattice.dialects.patterns import Maker, Pattern, compile_maker, compile_pattern
 from agile_lattice.dialects.shapes import Shapes
-from agile_lattice.dialects.surfaces import Surface
+from agile_lattice.dialects.surfaces import AnySurface
 from agile_lattice.intent.model import Section
 
 ASIDE = "aside"
@@ -105,7 +105,7 @@ class Form(msgspec.Struct, frozen=True):
 
     name: str
     carries: tuple[Section, ...]
-    surface: Surface
+    surface: AnySurface
     before: tuple[str, ...]
     block: Block
     file: str
@@ -136,7 +136,7 @@ class Dialect(msgspec.Struct, frozen=True):
 class _FormText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     name: str
     carries: tuple[Section, ...]
-    surface: Surface
+    surface: AnySurface
     phrases: str
     before: tuple[str, ...] = ()
     file: str = ""

@@ -130,6 +130,8 @@ def text_kind(name: str, pattern: str, most: int | None, opening: str, closing: 
     allowed = re.compile(pattern)
 
     def read(text: str) -> str:
+        if not text.isprintable():
+            raise ValueError("a control character in a text")
         return text[len(opening) : len(text) - len(closing)] if opening else text
 
     @lru_cache(CACHED)

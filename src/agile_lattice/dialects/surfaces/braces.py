@@ -1,0 +1,88 @@
+"""A surface of blocks in braces."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+
+from agile_lattice.dialects.errors import CaptureError
+from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment, split_outside_quotes
+from agile_lattice.intent.places import Place
+
+
+class Braces(Surface, frozen=True, tag="braces"):
+    """A line that ends in `{` opens a block, a line `}` closes it; semicolons part statements.
+
+    Attributes:
+        comment: Characters that make the rest of a line a comment.
+        end: What ends a statement and a block when they are written: nothing, or `;`.
+    """
+
+    comment: str = ""
+    end: str = ""
+
+    def parse(self, text: str, file: str) -> list[Statement]:
+        """Cut a text into statements."""
+        root: list[Statement] = []
+        stack: list[tuple[Statement | None, list[Statement]]] = [(None, root)]
+        here = root
+        pending, pending_line = "", 0
+        for number, line in enumerate(text.splitlines(), 1):
+            words = cut_comment(line, self.comment)
+            if not words:
+                continue
+            if words in ("}", "};") and not pending:
+                if len(stack) == 1:
+                    raise CaptureError(Place(file, number), "a block is closed that was never opened")
+                stack.pop()
+                here = stack[-1][1]
+                continue
+            if pending:
+                words, start = f"{pending} {words}", pending_line
+                pending = ""
+            else:
+                start = number
+            if words[-1] == "{" and "=" not in words:
+                block = Statement(words[:-1].rstrip(), start, [])
+                here.append(block)
+                here = block.children or []
+                block.children = here
+                stack.append((block, here))
+            elif "{" in words and _open_braces(words) > 0:
+                pending, pending_line = words, start
+            else:
+                here.extend([Statement(part, start) for part in _statements(words)])
+        if len(stack) > 1 or pending:
+            opened = stack[-1][0]
+            at = opened.line if opened and not pending else pending_line
+            raise CaptureError(
+                Place(file, at), "the block opened here is never closed", "The text breaks off: capture it again."
+            )
+        return root
+
+    def print(self, statements: Sequence[Statement]) -> str:
+        """Lay statements out as text."""
+        lines: list[str] = []
+        self._print(statements, "", lines)
+        return "\n".join(lines) + "\n" if lines else ""
+
+    def _print(self, statements: Iterable[Statement], indent: str, lines: list[str]) -> None:
+        end = self.end
+        for statement in statements:
+            if statement.children is None:
+                lines.append(f"{indent}{statement.text}{end}")
+                continue
+            lines.append(f"{indent}{statement.text} {{")
+            self._print(statement.children, indent + "\t", lines)
+            lines.append(f"{indent}}}{end}")
+
+
+def _open_braces(text: str) -> int:
+    """Count the braces that a line leaves open, outside quotes."""
+    bare = re.sub(r'"[^"]*"', "", text)
+    return bare.count("{") - bare.count("}")
+
+
+def _statements(words: str) -> list[str]:
+    """Part statements at semicolons; one with a block of its own on the same line stays whole."""
+    return split_outside_quotes(words, ";")

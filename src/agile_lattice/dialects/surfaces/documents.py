@@ -1,0 +1,242 @@
+"""Surfaces of documents: JSON and YAML.
+
+Every member of an object is a statement `key value`; members that are objects are blocks. A list is
+a block of entries: an object in it is a block called `-`, a bare value a statement. With `lists`
+the members so called are lists of which every item is a statement `key ...` of its own, as XML has it.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import yaml
+
+from agile_lattice.dialects.errors import CaptureError
+from agile_lattice.dialects.surfaces.statements import ENTRY, Statement, Surface
+from agile_lattice.intent.places import Place
+
+_INTEGER = re.compile(r"0|-?[1-9][0-9]{0,18}")
+_PLAIN = {"true": True, "false": False, "null": None}
+_WHITE = re.compile(r"[ \t\r\n]*")
+
+
+class Json(Surface, frozen=True, tag="json"):
+    """JSON: a list of objects, or one object.
+
+    Attributes:
+        lists: Names of members that are lists, however many items there are.
+        texts: Names of members whose values are text even if they look like a number.
+    """
+
+    lists: tuple[str, ...] = ()
+    texts: tuple[str, ...] = ()
+
+    def parse(self, text: str, file: str) -> list[Statement]:
+        """Cut a text into statements."""
+        start = _skip(text, 0)
+        if text[start : start + 1] == "{":
+            return self._parse_object(text, file)
+        if text[start : start + 1] != "[":
+            raise CaptureError(Place(file, 1), "this is not JSON: neither an object nor a list", other=True)
+        return _parse_list(text, file, start, frozenset(self.lists))
+
+    def _parse_object(self, text: str, file: str) -> list[Statement]:
+        lines = _Lines(text)
+        try:
+            return list(_members(json.loads(text), lines, frozenset(self.lists)))
+        except json.JSONDecodeError as error:
+            raise _malformed(file, error) from None
+        except RecursionError:
+            raise CaptureError(Place(file, lines.line), "the document nests too deeply") from None
+
+    def print(self, statements: Sequence[Statement]) -> str:
+        """Lay statements out as text."""
+        data = plain(statements, frozenset(self.lists), frozenset(self.texts))
+        return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+class Yaml(Surface, frozen=True, tag="yaml"):
+    """YAML: one mapping.
+
+    Attributes:
+        texts: Names of members whose values are text even if they look like a number.
+    """
+
+    texts: tuple[str, ...] = ()
+
+    def parse(self, text: str, file: str) -> list[Statement]:
+        """Cut a text into statements."""
+        try:
+            root = yaml.compose(text, Loader=yaml.CSafeLoader)
+        except yaml.MarkedYAMLError as error:
+            mark = error.problem_mark or error.context_mark
+            raise CaptureError(
+                Place(file, mark.line + 1 if mark else 1), f"not well-formed YAML: {error.problem}",
+                "It may be cut off: capture it again.",
+            ) from None  # fmt: skip
+        except yaml.YAMLError as error:
+            raise CaptureError(Place(file, 1), f"not well-formed YAML: {error}") from None
+        if not isinstance(root, yaml.MappingNode):
+            raise CaptureError(Place(file, 1), "this is not a YAML mapping", other=True)
+        try:
+            return _yaml_members(root)
+        except RecursionError:
+            raise CaptureError(Place(file, 1), "the document nests too deeply") from None
+
+    def print(self, statements: Sequence[Statement]) -> str:
+        """Lay statements out as text."""
+        data = plain(statements, frozenset(), frozenset(self.texts))
+        return yaml.dump(data, Dumper=_YamlDumper, sort_keys=False, width=200, allow_unicode=True) if data else ""
+
+
+class _YamlDumper(yaml.SafeDumper):
+    def ignore_aliases(self, data: Any) -> bool:
+        return True
+
+    def increase_indent(self, flow: bool = False, indentless: bool = False) -> None:
+        super().increase_indent(flow, False)
+
+
+def plain(statements: Sequence[Statement], lists: frozenset[str], texts: frozenset[str]) -> Any:
+    """Return statements as plain data, to be written as a document."""
+    if statements and all(_is_entry(each) for each in statements):
+        return [
+            plain(each.children, lists, texts) if each.children is not None else _value(each.text, False)
+            for each in statements
+        ]
+    data: dict[str, Any] = {}
+    for each in statements:
+        key, _, text = each.text.partition(" ")
+        value = plain(each.children, lists, texts) if each.children is not None else _value(text, key in texts)
+        if key in lists:
+            data.setdefault(key, []).append(value)
+        else:
+            data[key] = value
+    return data
+
+
+def _is_entry(statement: Statement) -> bool:
+    return statement.text == ENTRY if statement.children is not None else " " not in statement.text
+
+
+def _value(text: str, as_text: bool) -> Any:
+    if as_text:
+        return text
+    if text[:1] == '"' and text[-1:] == '"' and len(text) > 1:
+        return json.loads(text)
+    if text in _PLAIN:
+        return _PLAIN[text]
+    return int(text) if _INTEGER.fullmatch(text) else text
+
+
+def _parse_list(text: str, file: str, start: int, lists: frozenset[str]) -> list[Statement]:
+    decoder = json.JSONDecoder()
+    statements: list[Statement] = []
+    at = start + 1
+    lines = _Lines(text)
+    try:
+        while True:
+            at = _skip(text, at)
+            if text[at : at + 1] == "]" and not statements:
+                break  # an empty list
+            lines.to(at)
+            item, at = decoder.raw_decode(text, at)
+            if item != {}:  # `ip` prints one for each entry that it filtered out
+                statements.append(_item(item, lines, lists))
+            at = _skip(text, at)
+            if text[at : at + 1] == "]":
+                break
+            if text[at : at + 1] != ",":
+                raise json.JSONDecodeError("expected a comma or ]", text, at)
+            at += 1
+        if text[_skip(text, at + 1) :]:
+            raise json.JSONDecodeError("something follows the list", text, at + 1)
+    except json.JSONDecodeError as error:
+        raise _malformed(file, error) from None
+    except RecursionError:
+        raise CaptureError(Place(file, lines.line), "the document nests too deeply") from None
+    return statements
+
+
+def _malformed(file: str, error: json.JSONDecodeError) -> CaptureError:
+    return CaptureError(
+        Place(file, error.lineno), f"not well-formed JSON: {error.msg}", "It may be cut off: capture it again."
+    )
+
+
+def _skip(text: str, at: int) -> int:
+    found = _WHITE.match(text, at)
+    return found.end() if found else at
+
+
+class _Lines:
+    """Counts lines along a JSON text: members stand in it in the order in which they were decoded."""
+
+    def __init__(self, text: str) -> None:
+        self.text, self.at, self.line = text, 0, 1
+
+    def to(self, at: int) -> int:
+        """Go to an offset; return its line."""
+        if at > self.at:
+            self.line += self.text.count("\n", self.at, at)
+            self.at = at
+        return self.line
+
+    def key(self, key: str) -> int:
+        """Go to the next place where a key is written; return its line."""
+        return self.to(self.text.find(json.dumps(key), self.at) + 1)
+
+
+def _item(value: Any, lines: _Lines, lists: frozenset[str]) -> Statement:
+    """Make a statement of a list's item: objects and lists become entries."""
+    if isinstance(value, dict):
+        members = list(_members(value, lines, lists))
+        return Statement(ENTRY, members[0].line if members else lines.line, members)
+    if isinstance(value, list):
+        return Statement(ENTRY, lines.line, [_item(each, lines, lists) for each in value])
+    return Statement(scalar(value), lines.line)
+
+
+def _members(value: dict[str, Any], lines: _Lines, lists: frozenset[str]) -> Iterator[Statement]:
+    for key, each in value.items():
+        line = lines.key(key)
+        for one in each if key in lists and isinstance(each, list) else (each,):
+            if isinstance(one, dict):
+                inside = list(_members(one, lines, lists))
+                yield Statement(key, min([line, *(child.line for child in inside[:1])]), inside)
+            elif isinstance(one, list):
+                yield Statement(key, line, [_item(item, lines, lists) for item in one])
+            else:
+                yield Statement(f"{key} {scalar(one)}", line)
+
+
+def scalar(value: Any) -> str:
+    """Return a value as the words of a statement."""
+    # Text that could break a line apart, or hide what it is, stays in JSON's own spelling.
+    return value if isinstance(value, str) and value.isprintable() else json.dumps(value)
+
+
+def _yaml_members(node: yaml.MappingNode) -> list[Statement]:
+    found = []
+    for key, value in node.value:
+        line = key.start_mark.line + 1
+        name = scalar(str(key.value)) if isinstance(key, yaml.ScalarNode) else "?"
+        if isinstance(value, yaml.MappingNode):
+            found.append(Statement(name, line, _yaml_members(value)))
+        elif isinstance(value, yaml.SequenceNode):
+            found.append(Statement(name, line, [_yaml_item(each) for each in value.value]))
+        else:
+            found.append(Statement(f"{name} {scalar(str(value.value))}", line))
+    return found
+
+
+def _yaml_item(node: yaml.Node) -> Statement:
+    line = node.start_mark.line + 1
+    if isinstance(node, yaml.MappingNode):
+        return Statement(ENTRY, line, _yaml_members(node))
+    if isinstance(node, yaml.SequenceNode):
+        return Statement(ENTRY, line, [_yaml_item(each) for each in node.value])
+    return Statement(scalar(str(node.value)), line)
