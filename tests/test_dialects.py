@@ -12,7 +12,7 @@ from msgspec.structs import replace
 import agile_lattice as al
 from agile_lattice.dialects import as_intent
 from agile_lattice.dialects.errors import CaptureError, Refusals
-from agile_lattice.dialects.registry import names
+from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.notation.located import parse
 from agile_lattice.notation.writing import device_data
 
@@ -225,7 +225,7 @@ def test_sections_that_no_dialect_carries_are_refused() -> None:
     assert [each.dialect for each in al.render(both)] == ["iproute2", "nftables"], "each section goes to the first"
 
 
-@pytest.mark.parametrize("name", names())
+@pytest.mark.parametrize("name", BUILT_IN.names())
 def test_a_text_of_another_kind_is_not_taken_for_one_of_this(name: str) -> None:
     for text in ("hello\n", "{}\n", yaml.safe_dump({"a": [1, 2]}), "[1, 2\n", "[" * 100_000):
         with pytest.raises(CaptureError) as caught:

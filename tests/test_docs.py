@@ -99,7 +99,7 @@ def test_a_syntax_from_the_documentation_reads_and_renders() -> None:
     reading = best_reading([dialect], LAMPS, "bay.log")
     assert [(left.place.line, left.text) for left in reading.leftovers] == [(8, "fog")]
     device = assemble("bay", ["lighthouse"], [reading]).device
-    text = render_facts(dialect, facts_of(device))
+    [(_, text)] = render_facts(dialect, facts_of(device))
     kept = [line for line in LAMPS.splitlines() if not re.search(r"keeper|remark|fog", line)]
     assert [line.strip() for line in text.splitlines()] == [line.strip() for line in kept]
     again = assemble("bay", ["lighthouse"], [best_reading([dialect], text, "again")]).device

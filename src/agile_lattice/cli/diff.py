@@ -10,6 +10,7 @@ from agile_lattice.cli.output import device_named, print_json
 from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.differences import Comparison
 from agile_lattice.dialects import read_device
+from agile_lattice.dialects.registry import Catalogue, catalogue_beside
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
@@ -23,7 +24,8 @@ def run(arguments: Namespace) -> int:
     """Compare; 1 if anything differs or was not understood."""
     network = load(arguments.intent)
     captures = captured_files(network, [Path(each) for each in arguments.captures], arguments.device)
-    comparisons = [compare_files(device, files) for device, files in captures]
+    catalogue = catalogue_beside(Path(arguments.intent))
+    comparisons = [compare_files(device, files, catalogue) for device, files in captures]
     if arguments.format == "json":
         print_json(comparisons)
     else:
@@ -36,10 +38,10 @@ def run(arguments: Namespace) -> int:
     return 0 if all(each.same for each in comparisons) else 1
 
 
-def compare_files(device: Device, files: Sequence[Path]) -> Comparison:
+def compare_files(device: Device, files: Sequence[Path], catalogue: Catalogue) -> Comparison:
     """Read the files of a device and hold them against its intent."""
     texts = [(str(file), read_text(file)) for file in files]
-    return compare(device, read_device(device.name, device.speaks, texts))
+    return compare(device, read_device(device.name, device.speaks, texts, catalogue))
 
 
 def captured_files(network: Network, captures: Sequence[Path], name: str | None) -> list[tuple[Device, list[Path]]]:

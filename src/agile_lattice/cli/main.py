@@ -24,6 +24,7 @@ in the order of the work:
   lattice render intent.yaml --into rendered           the configuration of every device
   lattice read --speaks frr,nftables frr.conf nat.nft  a configuration as intent
   lattice diff intent.yaml captures                    how the devices differ from it
+  lattice dialects matrix                              what each syntax can carry
   lattice demo                                         all of it, on a small ferry company
 
 exit code: 0 nothing to report, 1 findings or differences, 2 could not do it"""
@@ -84,6 +85,10 @@ def build_parser() -> ArgumentParser:
     )  # fmt: skip
     command.add_argument("--device", metavar="NAME", help="the device that the captures are of")
 
+    _add_dialects(
+        add("dialects", "list syntaxes, what each can carry, and try a new one", "lattice dialects", formats=())
+    )
+
     add("demo", "show all of it on demo data, as a story", "lattice demo", formats=())
     return parser
 
@@ -92,6 +97,22 @@ def _count(text: str) -> int:
     if not (text.isascii() and text.isdigit() and int(text) > 0):
         raise ArgumentTypeError(f"{text!r} is not a number from 1 on")
     return int(text)
+
+
+def _add_dialects(command: ArgumentParser) -> None:
+    actions = command.add_subparsers(title="actions", metavar="ACTION", dest="action")
+
+    def act(name: str, help: str) -> ArgumentParser:
+        action = actions.add_parser(name, help=help, description=help[0].upper() + help[1:] + ".")
+        action.add_argument("--format", choices=["text", "json"], default="text", help="how to print (text)")
+        return action
+
+    act("list", "list the dialects (this is what happens without an action)")
+    act("matrix", "show what each can carry, by trying")
+    action = act("try", "read a sample in a dialect file, write it again, and say what was understood")
+    action.add_argument("file", metavar="FILE", help="the dialect: a .toml file")
+    action.add_argument("sample", metavar="SAMPLE", help="a configuration of the device")
+    command.set_defaults(action="list", format="text")
 
 
 def _add_calc(command: ArgumentParser) -> None:

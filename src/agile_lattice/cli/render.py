@@ -10,6 +10,7 @@ from pathlib import Path
 from agile_lattice.cli.output import chosen_devices, print_json, write_files
 from agile_lattice.dialects import Rendered, render_device
 from agile_lattice.dialects.errors import Refusal, Refusals
+from agile_lattice.dialects.registry import BUILT_IN, Catalogue, catalogue_beside
 from agile_lattice.intent.model import Device
 from agile_lattice.notation.loading import load
 from agile_lattice.show.terminal import console, plural
@@ -18,7 +19,7 @@ from agile_lattice.show.terminal import console, plural
 def run(arguments: Namespace) -> int:
     """Render; nothing is printed or written unless everything can be."""
     devices = chosen_devices(load(arguments.intent), arguments.device)
-    texts = render_all(devices)
+    texts = render_all(devices, catalogue_beside(Path(arguments.intent)))
     if arguments.into:
         write_files({Path(arguments.into) / each.device / each.file: each.text for each in texts})
     if arguments.format == "json":
@@ -31,7 +32,7 @@ def run(arguments: Namespace) -> int:
     return 0
 
 
-def render_all(devices: Sequence[Device]) -> list[Rendered]:
+def render_all(devices: Sequence[Device], catalogue: Catalogue = BUILT_IN) -> list[Rendered]:
     """Render devices.
 
     Raises:
@@ -41,7 +42,7 @@ def render_all(devices: Sequence[Device]) -> list[Rendered]:
     refusals: list[Refusal] = []
     for device in devices:
         try:
-            texts += render_device(device)
+            texts += render_device(device, catalogue)
         except Refusals as error:
             refusals += error.refusals
     if refusals:

@@ -10,7 +10,7 @@ from agile_lattice.dialects.assembly import Capture, as_intent, assemble, facts_
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.facts import FACTS, says_nothing
 from agile_lattice.dialects.reading import Reading, best_reading
-from agile_lattice.dialects.registry import dialect
+from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.intent.model import Device, Section
 
@@ -35,8 +35,12 @@ class Rendered(msgspec.Struct, frozen=True):
     text: str
 
 
-def render_device(device: Device) -> list[Rendered]:
+def render_device(device: Device, catalogue: Catalogue = BUILT_IN) -> list[Rendered]:
     """Render a device in the dialects that it speaks; each section goes to the first that carries it.
+
+    Args:
+        device: The device.
+        catalogue: Where dialects are looked up.
 
     Raises:
         Refusals: With everything that cannot be expressed, if anything cannot.
@@ -47,15 +51,15 @@ def render_device(device: Device) -> list[Rendered]:
     rendered = []
     refusals: list[Refusal] = []
     for name in device.speaks:
-        speaker = dialect(name)
+        speaker = catalogue.dialect(name)
         sections = tuple(section for section in speaker.carries if section not in carried)
         carried.update(sections)
         wanted = {kind: facts[kind] for kind in facts if FACTS[kind].section in (*sections, None)}
         if not sections:
             continue
         try:
-            text = render_facts(speaker, wanted)
-            rendered.append(Rendered(device.name, name, speaker.forms[0].file, sections, text))
+            for file, text in render_facts(speaker, wanted):
+                rendered.append(Rendered(device.name, name, file, sections, text))
         except Refusals as error:
             refusals += error.refusals
     for section in dict.fromkeys(FACTS[kind].section for kind in facts):
@@ -70,19 +74,25 @@ def render_device(device: Device) -> list[Rendered]:
     return rendered
 
 
-def read_device(name: str, speaks: Sequence[str], texts: Mapping[str, str] | Iterable[tuple[str, str]]) -> Capture:
+def read_device(
+    name: str,
+    speaks: Sequence[str],
+    texts: Mapping[str, str] | Iterable[tuple[str, str]],
+    catalogue: Catalogue = BUILT_IN,
+) -> Capture:
     """Read a device from its configuration texts.
 
     Args:
         name: The device's name; empty to take the one that a text gives.
         speaks: The dialects that the texts can be in; each is read in the one that understands most.
         texts: File name and text of each.
+        catalogue: Where dialects are looked up.
 
     Raises:
         CaptureError: If a text is damaged, or nothing in it can be understood.
         UnknownDialect: If there is no such dialect.
     """
-    dialects = [dialect(each) for each in speaks]
+    dialects = [catalogue.dialect(each) for each in speaks]
     pairs = texts.items() if isinstance(texts, Mapping) else texts
     readings: list[Reading] = [best_reading(dialects, text, file) for file, text in pairs]
     return assemble(name, speaks, readings)

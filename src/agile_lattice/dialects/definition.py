@@ -56,7 +56,7 @@ class Phrase(msgspec.Struct, frozen=True):
     """One line of a table of phrases, compiled for both directions.
 
     Attributes:
-        line: Its line in the table, from 1.
+        line: Its line in the file, from 1.
         pattern, shapes: The phrase for reading and for writing.
         conditions: The same for each statement that must stand inside.
         makes: The fact it makes; `None` if it adds to the enclosing one, or only holds others.
@@ -267,7 +267,7 @@ class _Builder:
         pattern = compile_pattern(head, self.kinds)
         whole = not (line.inside or conditions or any(hole.part for hole in holes_of(head)))
         return Phrase(
-            line.number,
+            self.start + line.number,
             line.text,
             pattern,
             Shapes(head, self.kinds, target),

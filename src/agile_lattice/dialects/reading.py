@@ -35,6 +35,22 @@ class Leftover(msgspec.Struct, frozen=True):
     reason: str = "no phrase of the dialect understands it"
 
 
+class Taken(msgspec.Struct, frozen=True):
+    """A statement that was understood.
+
+    Attributes:
+        line: Its line, from 1.
+        text: The statement.
+        phrase: The phrase that took it, as it stands in the dialect file.
+        phrase_line: The phrase's line there.
+    """
+
+    line: int
+    text: str
+    phrase: str
+    phrase_line: int
+
+
 class Reading(msgspec.Struct, frozen=True):
     """What one text says.
 
@@ -54,14 +70,21 @@ class Reading(msgspec.Struct, frozen=True):
     statements: tuple[int, int]
 
 
-def read_form(dialect: Dialect, form: Form, text: str, file: str) -> Reading:
+def read_form(dialect: Dialect, form: Form, text: str, file: str, trace: list[Taken] | None = None) -> Reading:
     """Read a text in one form of a dialect.
+
+    Args:
+        dialect: The dialect.
+        form: One of its forms.
+        text: The whole text.
+        file: Its name.
+        trace: Gets every statement that was understood, with its phrase.
 
     Raises:
         CaptureError: If the text is cut off or of another surface altogether.
     """
     statements = form.surface.parse(text, file)
-    reader = _Reader(file, form)
+    reader = _Reader(file, form, trace)
     reader.block(statements, form.block, _Scope({}, None, {}, ()))
     facts = reader.finish()
     for name in dialect.passes:
@@ -139,8 +162,9 @@ class _Scope(msgspec.Struct):
 
 
 class _Reader:
-    def __init__(self, file: str, form: Form) -> None:
+    def __init__(self, file: str, form: Form, trace: list[Taken] | None) -> None:
         self.file = file
+        self.trace = trace
         self.leftovers: list[Leftover] = []
         self.left = 0
         self.sections: set[Section] = set(form.carries)
@@ -151,7 +175,7 @@ class _Reader:
     def block(self, statements: list[Statement], block: Block, scope: _Scope) -> None:
         """Read statements that stand side by side."""
         makers = []
-        alone = scope.target is None and not scope.inherited
+        alone = scope.target is None and not scope.inherited and self.trace is None
         for statement in statements:
             if alone and self.plain(statement, block):
                 continue
@@ -161,6 +185,9 @@ class _Reader:
                     self.leave(statement, scope.path)
                 continue
             phrase = found.phrase
+            if self.trace is not None:
+                met = [child for child in statement.children or () if all(child is not each for each in found.rest)]
+                self.trace += [Taken(each.line, each.text, phrase.text, phrase.line) for each in (statement, *met)]
             if phrase.covers:
                 self.sections.add(phrase.covers)
             if phrase.aside:

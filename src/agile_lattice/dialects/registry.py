@@ -1,13 +1,23 @@
-"""All dialects, found in one place."""
+"""All dialects, found in one place: those that ship with the package, those of other packages, and a user's own.
+
+A package offers dialects by an entry point in the group `agile_lattice.dialects`: its value is a package
+that holds `*.toml` files. A user's own are `*.toml` files in a folder `dialects` beside the intent.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from difflib import get_close_matches
-from functools import cache
+from functools import cache, cached_property
+from importlib.metadata import entry_points
 from importlib.resources import files
+from pathlib import Path
 
 from agile_lattice.dialects.definition import Dialect, parse_dialect
-from agile_lattice.dialects.errors import DialectError
+from agile_lattice.dialects.errors import DefinitionError, DialectError
+
+GROUP = "agile_lattice.dialects"
+FOLDER = "dialects"
 
 
 class UnknownDialect(DialectError):
@@ -15,32 +25,81 @@ class UnknownDialect(DialectError):
 
     Attributes:
         name: The name asked for.
+        known: The names that there are.
     """
 
-    def __init__(self, name: str) -> None:
-        self.name = name
-        super().__init__(name)
+    def __init__(self, name: str, known: list[str]) -> None:
+        self.name, self.known = name, known
+        super().__init__(name, known)
 
     def __str__(self) -> str:
-        near = get_close_matches(self.name, names(), 1)
-        hint = f"did you mean {near[0]!r}?" if near else f"known are {', '.join(names())}"
+        near = get_close_matches(self.name, self.known, 1)
+        hint = f"did you mean {near[0]!r}?" if near else f"known are {', '.join(self.known)}"
         return f"there is no dialect {self.name!r}: {hint}"
 
 
-def names() -> list[str]:
-    """Return the names of all dialects, sorted."""
-    catalogue = files("agile_lattice.dialects").joinpath("catalogue")
-    return sorted(entry.name.removesuffix(".toml") for entry in catalogue.iterdir() if entry.name.endswith(".toml"))
+class Catalogue:
+    """The dialects that can be spoken.
+
+    Args:
+        folder: A folder of a user's own dialects, which come before those of the same name that ship.
+    """
+
+    def __init__(self, folder: Path | None = None) -> None:
+        self._folder = folder
+        self._known: dict[str, Dialect] = {}
+
+    @cached_property
+    def _sources(self) -> dict[str, tuple[str, str]]:
+        """Text and file of every dialect, by its name."""
+        return dict(_sources(self._folder))
+
+    def names(self) -> list[str]:
+        """Return the names of all dialects, sorted."""
+        return sorted(self._sources)
+
+    def dialect(self, name: str) -> Dialect:
+        """Return a dialect, compiled.
+
+        Raises:
+            UnknownDialect: If there is none of that name.
+            DefinitionError: If its file is wrong.
+        """
+        if name not in self._known:
+            if name not in self._sources:
+                raise UnknownDialect(name, self.names())
+            text, file = self._sources[name]
+            self._known[name] = _compiled(text, file)
+        return self._known[name]
 
 
 @cache
-def dialect(name: str) -> Dialect:
-    """Return a dialect, compiled.
+def _compiled(text: str, file: str) -> Dialect:
+    return parse_dialect(text, file)
 
-    Raises:
-        UnknownDialect: If there is none of that name.
-    """
-    if name not in names():
-        raise UnknownDialect(name)
-    entry = files("agile_lattice.dialects").joinpath("catalogue", f"{name}.toml")
-    return parse_dialect(entry.read_text(encoding="utf-8"), f"{name}.toml")
+
+def _sources(folder: Path | None) -> Iterator[tuple[str, tuple[str, str]]]:
+    packages = [files("agile_lattice.dialects").joinpath("catalogue")]
+    packages += [files(each.load()) for each in entry_points(group=GROUP)]
+    for package in packages:
+        for entry in package.iterdir():
+            if entry.name.endswith(".toml"):
+                yield entry.name.removesuffix(".toml"), (entry.read_text(encoding="utf-8"), entry.name)
+    if folder is not None and folder.is_dir():
+        for path in sorted(folder.glob("*.toml")):
+            yield path.stem, (_read(path), str(path))
+
+
+def _read(path: Path) -> str:
+    try:
+        return path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise DefinitionError(str(path), 0, f"it cannot be read: {error}") from None
+
+
+def catalogue_beside(intent: Path) -> Catalogue:
+    """Return the catalogue for an intent: with the folder `dialects` beside its file, or in its folder."""
+    return Catalogue((intent if intent.is_dir() else intent.parent) / FOLDER)
+
+
+BUILT_IN = Catalogue()

@@ -20,8 +20,8 @@ from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import NOWHERE
 
 
-def render_facts(dialect: Dialect, facts: Facts) -> str:
-    """Write facts as a text in the dialect's first form.
+def render_facts(dialect: Dialect, facts: Facts) -> list[tuple[str, str]]:
+    """Write facts in the dialect's first form: the name and the text of each file.
 
     Args:
         dialect: The dialect.
@@ -38,7 +38,7 @@ def render_facts(dialect: Dialect, facts: Facts) -> str:
     writer.refuse_unwritten(form.carries)
     if writer.refusals:
         raise Refusals(writer.refusals)
-    return form.surface.print(statements)
+    return [(name or form.file, text) for name, text in form.surface.print_files(statements)]
 
 
 class _Plan(msgspec.Struct, frozen=True):

@@ -1,0 +1,52 @@
+"""`lattice dialects`: the list, what each can carry, and a trial for somebody who writes one."""
+
+from __future__ import annotations
+
+from argparse import Namespace
+from pathlib import Path
+
+from agile_lattice.cli.output import print_json
+from agile_lattice.dialects import as_intent
+from agile_lattice.dialects.definition import parse_dialect
+from agile_lattice.dialects.registry import catalogue_beside
+from agile_lattice.dialects.trying import SAME, carries, probe, probes, try_sample
+from agile_lattice.intent.model import Network
+from agile_lattice.notation.located import read_text
+from agile_lattice.notation.plain import device_data
+from agile_lattice.notation.writing import write
+from agile_lattice.show.dialects import show_list, show_matrix, show_trial
+from agile_lattice.show.terminal import console
+
+
+def run(arguments: Namespace) -> int:
+    """List, compare, or try; a trial gives 1 if lines are left over or it does not come back as the same."""
+    if arguments.action == "try":
+        return _try(arguments)
+    catalogue = catalogue_beside(Path.cwd())
+    known = [catalogue.dialect(name) for name in catalogue.names()]
+    if arguments.action == "matrix":
+        matrix = {
+            what: {one.name: carries(one, section, probe(body, one.name)) for one in known}
+            for section, members in probes().items()
+            for what, body in members.items()
+        }
+        if arguments.format == "json":
+            print_json(matrix)
+        else:
+            show_matrix(console(), matrix, [one.name for one in known])
+    elif arguments.format == "json":
+        print_json([{"name": one.name, "title": one.title, "carries": one.carries, "file": one.file} for one in known])
+    else:
+        show_list(console(), known)
+    return 0
+
+
+def _try(arguments: Namespace) -> int:
+    file, sample = Path(arguments.file), Path(arguments.sample)
+    trial = try_sample(parse_dialect(read_text(file), str(file)), read_text(sample), str(sample))
+    device, _ = as_intent(trial.capture)
+    if arguments.format == "json":
+        print_json({"trial": trial, "device": {device.name: device_data(device)}})
+    else:
+        show_trial(console(), trial, write(Network("", (device,))))
+    return 0 if trial.again == SAME and not trial.capture.leftovers else 1

@@ -1,0 +1,121 @@
+"""Trying a dialect: on a sample text for somebody who writes one, and on small devices to see what it can carry."""
+
+from __future__ import annotations
+
+import textwrap
+from importlib.resources import files
+
+import msgspec
+import yaml
+
+from agile_lattice.dialects.assembly import Capture, assemble, facts_of
+from agile_lattice.dialects.definition import Dialect
+from agile_lattice.dialects.errors import CaptureError, Refusal, Refusals
+from agile_lattice.dialects.facts import FACTS
+from agile_lattice.dialects.passes import Facts
+from agile_lattice.dialects.reading import Reading, Taken, best_reading, read_form
+from agile_lattice.dialects.rendering import render_facts
+from agile_lattice.intent.model import Device, Section
+from agile_lattice.intent.normal import normal
+from agile_lattice.notation.loading import loads
+
+SAME, OTHER, REFUSED = "the same", "something else", "refused"
+NOT_ITS_SECTION = "not its section"
+
+
+class Trial(msgspec.Struct, frozen=True):
+    """What became of a sample.
+
+    Attributes:
+        form: The form of the dialect that it was read as.
+        taken: Every statement that was understood, with its phrase, in order of lines.
+        capture: What was read, and what was left over.
+        rendered: What was read, written again: name and text of each file.
+        refusals: Why it could not be written, if it could not.
+        again: `SAME` if what was written reads as the same, `OTHER` if it does not, `REFUSED` if nothing was written.
+    """
+
+    form: str
+    taken: tuple[Taken, ...]
+    capture: Capture
+    rendered: tuple[tuple[str, str], ...]
+    refusals: tuple[Refusal, ...]
+    again: str
+
+
+def try_sample(dialect: Dialect, text: str, file: str) -> Trial:
+    """Read a sample, and write and read it again.
+
+    Raises:
+        CaptureError: If nothing in it can be understood.
+    """
+    reading = best_reading([dialect], text, file)
+    form = next(each for each in dialect.forms if each.name == reading.form)
+    taken: list[Taken] = []
+    read_form(dialect, form, text, file, taken)
+    capture = assemble("", [dialect.name], [reading])
+    try:
+        rendered = render_facts(dialect, _carried(dialect, capture.device))
+    except Refusals as refused:
+        return Trial(form.name, tuple(taken), capture, (), refused.refusals, REFUSED)
+    again = _read_all(dialect, rendered)
+    same = again is not None and not again.leftovers and _alike(again.device, capture.device)
+    return Trial(form.name, tuple(taken), capture, tuple(rendered), (), SAME if same else OTHER)
+
+
+def _carried(dialect: Dialect, device: Device) -> Facts:
+    facts = facts_of(device)
+    return {kind: facts[kind] for kind in facts if FACTS[kind].section in (*dialect.carries, None)}
+
+
+def _read_all(dialect: Dialect, files: list[tuple[str, str]]) -> Capture | None:
+    readings: list[Reading] = []
+    try:
+        for name, text in files:
+            if text.strip():
+                readings.append(read_form(dialect, dialect.forms[0], text, name))
+    except CaptureError:
+        return None
+    return assemble("", [dialect.name], readings)
+
+
+def _alike(one: Device, other: Device) -> bool:
+    left, right = (msgspec.structs.replace(normal(each), name="") for each in (one, other))
+    return left == right
+
+
+def probes() -> dict[Section, dict[str, str]]:
+    """Return what an intent can hold: by section and name, each as the body of a device."""
+    text = files("agile_lattice.dialects").joinpath("probes.yaml").read_text(encoding="utf-8")
+    return msgspec.convert(yaml.load(text, yaml.CSafeLoader), dict[Section, dict[str, str]])
+
+
+def probe(body: str, name: str) -> Device:
+    """Return the device of a probe, which speaks one dialect only."""
+    text = f"lattice: 1\ndevices:\n  quay:\n    speaks: {name}\n" + textwrap.indent(body, "    ")
+    return loads(text).devices[0]
+
+
+def carries(dialect: Dialect, section: Section, device: Device) -> str:
+    """Try to carry what a device has in one section: write it, read it back.
+
+    Returns:
+        An empty text if it comes back as the same; otherwise the reason.
+    """
+    if section not in dialect.carries:
+        return NOT_ITS_SECTION
+    try:
+        rendered = render_facts(dialect, _carried(dialect, device))
+    except Refusals as refused:
+        return refused.refusals[0].reason
+    again = _read_all(dialect, rendered)
+    if again is None or again.leftovers:
+        return "it does not come back"
+    there = again.device
+    if "translations" not in dialect.carries:
+        # What an address is there for, only the translations tell.
+        there = msgspec.structs.replace(there, translations=device.translations)
+    wanted, found = normal(device), normal(there)
+    if section == "remarks":
+        section = "interfaces"
+    return "" if getattr(wanted, section) == getattr(found, section) else "it comes back as something else"

@@ -1,0 +1,83 @@
+"""Dialects as text: the list, what each can carry, and what became of a sample."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from rich import box
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from agile_lattice.dialects.definition import Dialect
+from agile_lattice.dialects.reading import Taken
+from agile_lattice.dialects.trying import NOT_ITS_SECTION, REFUSED, SAME, Trial
+from agile_lattice.show.differences import show_leftovers
+from agile_lattice.show.terminal import plural
+
+YES, NO = "yes", "-"
+
+
+def show_list(console: Console, dialects: Sequence[Dialect]) -> None:
+    """Print the names of dialects, what they are, and which sections they carry."""
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="head")
+    for column in ("dialect", "what it is", "carries"):
+        table.add_column(column)
+    for one in dialects:
+        table.add_row(Text(one.name, style="intent"), one.title, ", ".join(one.carries))
+    console.print(table)
+
+
+def show_matrix(console: Console, matrix: Mapping[str, Mapping[str, str]], names: Sequence[str]) -> None:
+    """Print what each dialect can carry.
+
+    Args:
+        console: Where to.
+        matrix: For each object and dialect nothing if it is carried, else the reason why not.
+        names: The dialects.
+    """
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1, 0, 0), header_style="head")
+    table.add_column("what")
+    for name in names:
+        table.add_column(name, justify="center")
+    for what, reasons in matrix.items():
+        table.add_row(what, *(_mark(reasons[name]) for name in names))
+    console.print(table)
+    console.print(
+        Text(f"{YES}: written and read back as the same; {NO}: refused; empty: not its section", style="remedy")
+    )
+
+
+def _mark(reason: str) -> Text:
+    if not reason:
+        return Text(YES, style="intent")
+    return Text("" if reason == NOT_ITS_SECTION else NO, style="place")
+
+
+def show_trial(console: Console, trial: Trial, intent: str) -> None:
+    """Print which lines of a sample were understood and by which phrase, what came out, and whether it comes back."""
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="head")
+    for column in ("line", "understood", "by the phrase"):
+        table.add_column(column, overflow="fold")
+    for one in sorted(trial.taken, key=lambda each: each.line):
+        table.add_row(str(one.line), one.text, _phrase(one))
+    console.print(table)
+    console.print()
+    show_leftovers(console, trial.capture.leftovers)
+    console.print(Text("The intent that came out:", style="head"))
+    console.print(Text(intent))
+    if trial.again == REFUSED:
+        console.print(Text("It cannot be written again:", style="strong"))
+        for each in trial.refusals:
+            console.print(Text(f"  {each}"))
+    elif trial.again != SAME:
+        console.print(Text("It is written again, and reads as something else:", style="strong"))
+        for _, text in trial.rendered:
+            console.print(Text(text))
+    left = plural(len(trial.capture.leftovers), "line") if trial.capture.leftovers else "nothing"
+    said = f"{trial.form}: {plural(len(trial.taken), 'statement')} understood, {left} left over"
+    console.print(Text(f"{said}; written and read again: {trial.again}", style="head"))
+
+
+def _phrase(one: Taken) -> Text:
+    return Text.assemble((f"{one.phrase_line}: ", "place"), one.phrase)
