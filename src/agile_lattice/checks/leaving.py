@@ -36,7 +36,7 @@ devices:
 def private_source_leaves(design: Design) -> Iterator[Found]:
     """Find packets that leave towards a public zone with a private source."""
     for device in design.devices:
-        if device.settings.forwarding is False:
+        if device.settings.forwarding4 is False:
             continue
         for out in device.interfaces:
             exposure = design.exposure(out)

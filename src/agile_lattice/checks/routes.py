@@ -283,7 +283,7 @@ def forwarding_off(design: Design) -> Iterator[Found]:
     """Find devices that have routes or translations for others, and do not forward."""
     for device in design.devices:
         routes = [each for each in device.routes if each.to.length or len(device.interfaces) > 1]
-        if device.settings.forwarding is False and (routes or device.translations):
+        if device.settings.forwarding4 is False and (routes or device.translations):
             what = "routes" if routes else "translations"
             yield Found(
                 device.settings.place.at("forwarding"), device.name, f"it has {what}, and forwarding is off",

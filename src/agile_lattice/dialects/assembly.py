@@ -16,7 +16,7 @@ from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.joining import join
 from agile_lattice.intent.model import Answer, Device, Section, Settings
 from agile_lattice.intent.normal import answers_for, external_addresses, parted_answers, ways
-from agile_lattice.intent.permits import Access, Permit
+from agile_lattice.intent.permits import joined_access, joined_permits, passages
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import Rule, split
@@ -49,8 +49,8 @@ def facts_of(device: Device) -> Facts:
         "answer": [],
         "route": list(ways(device.routes)),
         "rule": split(device.translations),
-        "permit": list(device.permits),
-        "access": list(device.access),
+        "permit": passages(device.permits),
+        "access": passages(device.access),
         "settings": [_alike(SettingsFact, device.settings)] if device.settings else [],
     }
     for one in device.interfaces:
@@ -102,8 +102,8 @@ def assemble(name: str, speaks: Sequence[str], readings: Iterable[Reading]) -> C
             Answer(fact.interface, AddressSet.of(fact.address.network), fact.place)
             for fact in cast(list[AnswerFact], facts.get("answer", []))
         ),
-        permits=cast(tuple[Permit, ...], tuple(facts.get("permit", []))),
-        access=cast(tuple[Access, ...], tuple(facts.get("access", []))),
+        permits=joined_permits(facts.get("permit", [])),
+        access=joined_access(facts.get("access", [])),
         settings=_alike(Settings, facts["settings"][0]) if facts.get("settings") else Settings(),
     )
     return Capture(device, tuple(leftovers), frozenset(sections))

@@ -15,8 +15,8 @@ import msgspec
 
 from agile_lattice.intent.addresses import BITS, Address, Prefix
 from agile_lattice.intent.interfaces import Bridge, Dial, Learning
-from agile_lattice.intent.model import HostEntry, Section
-from agile_lattice.intent.permits import Access, Permit
+from agile_lattice.intent.model import HostEntry, ReversePath, Section
+from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import DEFAULT_DISTANCE, Route
 from agile_lattice.intent.stages import Rule
@@ -70,14 +70,17 @@ class AnswerFact(msgspec.Struct, frozen=True):
 class SettingsFact(msgspec.Struct, frozen=True):
     """What is set on a device as a whole, without its name; the fields are those of `intent.model.Settings`."""
 
-    forwarding: bool | None = None
+    forwarding4: bool | None = None
+    forwarding6: bool | None = None
+    reverse_path: ReversePath | None = None
     resolvers: tuple[Address, ...] = ()
     hosts: tuple[HostEntry, ...] = ()
     identity: Address | None = None
     place: Place = NOWHERE
 
 
-Fact = DeviceFact | InterfaceFact | AddressFact | AnswerFact | Route | Rule | Permit | Access | SettingsFact
+SINGLE = "*"
+Fact = DeviceFact | InterfaceFact | AddressFact | AnswerFact | Route | Rule | Passage | SettingsFact
 
 
 class FactType(msgspec.Struct, frozen=True):
@@ -89,8 +92,8 @@ class FactType(msgspec.Struct, frozen=True):
         section: The section of a device that it belongs to; empty for none.
         fields: The fields that phrases may speak of, in the order of the record.
         traits: Gives the trait of each field.
-        key: The field that identifies a fact which several statements describe together;
-            empty if each statement is a fact of its own.
+        key: The field that identifies a fact which several statements describe together; empty if each
+            statement is a fact of its own, `SINGLE` if there is only one of the kind.
         words: The fact in words, for messages.
         keys: Where a field goes by another name in an intent file: the path of keys to it.
     """
@@ -166,14 +169,34 @@ def _rule_traits(one: Rule) -> tuple[Any, ...]:
     )
 
 
-def _spoken_of(*fields: str) -> Callable[[Any], tuple[Any, ...]]:
-    """Return a function that gives the fields which say something the trait True, and the others None."""
-    return lambda one: tuple(True if getattr(one, field) not in (None, "", (), False) else None for field in fields)
+def _passage_traits(one: Passage) -> tuple[Any, ...]:
+    source, destination = one.source, one.destination
+    return (
+        one.verdict,
+        None if one.arrives is None else len(one.arrives) > 1,
+        None if one.leaves is None else len(one.leaves) > 1,
+        None if source is None else (source.family, len(source.spans) > 1),
+        None if destination is None else (destination.family, len(destination.spans) > 1),
+        one.protocol,
+        None if one.ports is None else len(one.ports) > 1,
+        True if one.log else None,
+        True if one.name else None,
+    )
 
 
-PERMIT_FIELDS = ("name", "arrives", "leaves", "source", "destination", "services", "deny", "log")
-ACCESS_FIELDS = ("services", "name", "arrives", "source")
-SETTINGS_FIELDS = ("forwarding", "resolvers", "hosts", "identity")
+def _settings_traits(one: SettingsFact) -> tuple[Any, ...]:
+    return (
+        one.forwarding4,
+        one.forwarding6,
+        one.reverse_path,
+        bool(one.resolvers) or None,
+        bool(one.hosts) or None,
+        None if one.identity is None else one.identity.family,
+    )
+
+
+SERVICE_KEYS = {"arrives": ("from",), "leaves": ("to",), "protocol": ("service",), "ports": ("service",)}
+PASSAGE_FIELDS = Passage.__struct_fields__[:-1]
 
 
 FACTS: dict[str, FactType] = {
@@ -222,18 +245,32 @@ FACTS: dict[str, FactType] = {
             _rule_traits,
             words="translation {fact.name}",
             keys={
-                "arrives": ("from",),
-                "leaves": ("to",),
-                "protocol": ("service",),
-                "ports": ("service",),
+                **SERVICE_KEYS,
                 "to_port": ("internal-port",),
                 "port_use": ("source-becomes", "ports"),
                 "rewrites_dns": ("dns-answers",),
             },
         ),
-        FactType("permit", Permit, "permits", PERMIT_FIELDS, _spoken_of(*PERMIT_FIELDS), words="permit {fact.name}"),
-        FactType("access", Access, "access", ACCESS_FIELDS, _spoken_of(*ACCESS_FIELDS), words="access {fact.name}"),
-        FactType("settings", SettingsFact, "settings", SETTINGS_FIELDS, _spoken_of(*SETTINGS_FIELDS), words="settings"),
+        FactType(
+            "permit", Passage, "permits", PASSAGE_FIELDS, _passage_traits, words="permit {fact.name}", keys=SERVICE_KEYS
+        ),
+        FactType(
+            "access", Passage, "access", PASSAGE_FIELDS, _passage_traits, words="access {fact.name}", keys=SERVICE_KEYS
+        ),
+        FactType(
+            "settings",
+            SettingsFact,
+            "settings",
+            SettingsFact.__struct_fields__[:-1],
+            _settings_traits,
+            key=SINGLE,
+            words="settings",
+            keys={
+                "forwarding4": ("forwarding", "ipv4"),
+                "forwarding6": ("forwarding", "ipv6"),
+                "reverse_path": ("reverse-path",),
+            },
+        ),
     )
 }
 assert all(each.record.__struct_fields__[: len(each.fields)] == each.fields for each in FACTS.values())

@@ -336,7 +336,9 @@ class _Reader:
         facts: Facts = {name: list(members) for name, members in self.single.items()}
         for (name, _), (fields, places) in self.keyed.items():
             kind = FACTS[name]
-            line = places[kind.key].line if kind.key in places else 0
+            line = (
+                places[kind.key].line if kind.key in places else min((each.line for each in places.values()), default=0)
+            )
             fact: Fact = kind.record(**fields, place=Place(self.file, line, places))
             facts.setdefault(name, []).append(fact)
         return facts

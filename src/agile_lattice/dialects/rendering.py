@@ -160,9 +160,10 @@ class _Writer:
                 continue
             if kind.key and phrase.block is None:
                 # One of several statements: worth writing if it says something new.
-                if shape.fields & missing - {kind.key}:
+                said = shape.fields.union(phrase.constants)
+                if said & missing - {kind.key}:
                     several.append(shape)
-                    missing -= shape.fields
+                    missing -= said
                 continue
             unsaid = set(present).difference(shape.fields, phrase.constants, around)
             if phrase.block is not None:

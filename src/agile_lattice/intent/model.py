@@ -20,6 +20,7 @@ from agile_lattice.intent.translations import Translation
 
 Exposure = Literal["own", "shared", "public"]
 Delivery = Literal["on-link", "routed"]
+ReversePath = Literal["off", "strict", "loose"]
 Section = Literal["interfaces", "remarks", "answers", "routes", "translations", "permits", "access", "settings"]
 SECTIONS: tuple[Section, ...] = (
     "interfaces", "remarks", "answers", "routes", "translations", "permits", "access", "settings",
@@ -46,14 +47,17 @@ class Settings(msgspec.Struct, frozen=True):
 
     Attributes:
         host_name: If it is not the name that the intent gives the device.
-        forwarding: Whether it forwards packets between interfaces; `None` if the intent does not say.
+        forwarding4, forwarding6: Whether it forwards packets of a family between interfaces; `None` if not said.
+        reverse_path: Whether a packet's source must be behind the interface that it came in by (RFC 3704).
         resolvers: DNS resolvers that it asks.
         hosts: Its own table of hosts.
         identity: The address that stands for the device (router id); `None` for its first IPv4 loopback.
     """
 
     host_name: str = ""
-    forwarding: bool | None = None
+    forwarding4: bool | None = None
+    forwarding6: bool | None = None
+    reverse_path: ReversePath | None = None
     resolvers: tuple[Address, ...] = ()
     hosts: tuple[HostEntry, ...] = ()
     identity: Address | None = None

@@ -24,6 +24,7 @@ from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.joining import join
 from agile_lattice.intent.model import Answer, Device
+from agile_lattice.intent.permits import joined_access, joined_permits, passages
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import split
@@ -44,8 +45,8 @@ def normal(device: Device) -> Device:
         routes=normal_routes(device.routes, interfaces),
         translations=translations,
         answers=_gathered(answers),
-        permits=tuple(replace(each, origin="", description="") for each in device.permits),
-        access=tuple(replace(each, description="") for each in device.access),
+        permits=joined_permits(passages(device.permits)),
+        access=joined_access(passages(device.access)),
         description="",
     )
 

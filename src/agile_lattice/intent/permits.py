@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from itertools import groupby
+from typing import Literal
 
 import msgspec
 
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.places import NOWHERE, Place
-from agile_lattice.intent.services import Service, Services
+from agile_lattice.intent.services import Service, Services, union_of_services
 from agile_lattice.intent.translations import Publish, Sides, Static, Translation, Twice
+from agile_lattice.packets.spans import Spans
 
 
 class Permit(msgspec.Struct, frozen=True):
@@ -54,6 +57,28 @@ class Access(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
+class Passage(msgspec.Struct, frozen=True, gc=False):
+    """One rule of a permit or of access to the device: with one protocol, as filters have it.
+
+    Attributes:
+        verdict: `pass` or `drop`.
+        protocol: One of `services.PROTOCOLS`; `None` for any.
+        ports: Destination ports, or types of ICMP; `None` for any.
+        log: Whether it is logged.
+    """
+
+    verdict: Literal["pass", "drop"] = "pass"
+    arrives: Sides | None = None
+    leaves: Sides | None = None
+    source: AddressSet | None = None
+    destination: AddressSet | None = None
+    protocol: str | None = None
+    ports: Spans | None = None
+    log: bool = False
+    name: str = ""
+    place: Place = NOWHERE
+
+
 class Listening(msgspec.Struct, frozen=True):
     """A service that the device itself offers.
 
@@ -85,6 +110,59 @@ def _needed(one: Translation, log: bool) -> list[Permit]:
     )
     inside = getattr(one, "hairpin", ())
     return [permit, msgspec.structs.replace(permit, arrives=inside)] if inside and side is not None else [permit]
+
+
+def passages(rules: Iterable[Permit | Access]) -> list[Passage]:
+    """Take permits, or entries of access, apart into rules of one protocol, in their order."""
+    found = []
+    for one in rules:
+        if isinstance(one, Permit):
+            verdict: Literal["pass", "drop"] = "drop" if one.deny else "pass"
+            plain = Passage(
+                verdict, one.arrives, one.leaves, one.source, one.destination, log=one.log, name=one.name,
+                place=one.place,
+            )  # fmt: skip
+        else:
+            plain = Passage("pass", one.arrives, None, one.source, name=one.name, place=one.place)
+        services = one.services if one.services is not None else (None,)
+        for each in services:
+            found.append(
+                plain if each is None else msgspec.structs.replace(plain, protocol=each.protocol, ports=each.ports)
+            )
+    return found
+
+
+def joined_permits(rules: Iterable[Passage]) -> tuple[Permit, ...]:
+    """Put rules together again: neighbours that differ in their services only become one permit."""
+    return tuple(
+        Permit(
+            one.name, one.arrives, one.leaves, one.source, one.destination, services, one.verdict == "drop", one.log,
+            place=one.place,
+        )
+        for one, services in _neighbours(rules)
+    )  # fmt: skip
+
+
+def joined_access(rules: Iterable[Passage]) -> tuple[Access, ...]:
+    """Put rules of access together again, likewise."""
+    return tuple(
+        Access(services or (), one.name, one.arrives, one.source, place=one.place)
+        for one, services in _neighbours(rules)
+    )
+
+
+def _neighbours(rules: Iterable[Passage]) -> Iterator[tuple[Passage, Services | None]]:
+    def apart(one: Passage) -> tuple[object, ...]:
+        # Rules without a protocol never merge: each is a neighbourhood of its own.
+        unique = None if one.protocol else id(one)
+        return one.verdict, one.arrives, one.leaves, one.source, one.destination, one.log, one.name, unique
+
+    for _, members in groupby(rules, key=apart):
+        first, *more = members
+        if first.protocol is None:
+            yield first, None
+        else:
+            yield first, union_of_services([Service(each.protocol or "", each.ports) for each in (first, *more)])
 
 
 def real_services(one: Publish) -> Services | None:

@@ -154,11 +154,19 @@ class ListeningShape(Shape):
     on: Words
 
 
+class ForwardingShape(Shape):
+    """Whether packets are forwarded, for each family."""
+
+    ipv4: bool | None = None
+    ipv6: bool | None = None
+
+
 class SettingsShape(Shape):
     """What is set on the device as a whole."""
 
     host_name: Name | None = None
-    forwarding: bool | None = None
+    forwarding: ShortOrKeys[bool, ForwardingShape] | None = None
+    reverse_path: Literal["off", "strict", "loose"] | None = None
     resolvers: Many[IPAddress] = []
     hosts: dict[Name, Many[IPAddress]] = {}
     identity: IPAddress | None = None

@@ -15,6 +15,7 @@ from agile_lattice.notation.device_shapes import (
     AddressShape,
     BridgeShape,
     DeviceShape,
+    ForwardingShape,
     InterfaceShape,
     ListeningShape,
     RouteShape,
@@ -183,9 +184,14 @@ def _check_references(one: Interface, sides: Sides) -> None:
 
 
 def _settings(shape: SettingsShape, place: Place) -> Settings:
+    forwarding = shape.forwarding
+    if not isinstance(forwarding, ForwardingShape):
+        forwarding = ForwardingShape(ipv4=forwarding, ipv6=forwarding)
     return Settings(
         shape.host_name or "",
-        shape.forwarding,
+        forwarding.ipv4,
+        forwarding.ipv6,
+        shape.reverse_path,
         tuple(shape.resolvers),
         tuple(HostEntry(name, tuple(addresses)) for name, addresses in shape.hosts.items()),
         shape.identity,

@@ -104,7 +104,9 @@ class _Reader:
         if self.count > MAX_VALUES or id(node) in self.open:
             raise fail(Place(self.file, line), "aliases repeat this without end, or beyond all measure")
         if isinstance(node, yaml.ScalarNode):
-            return self.scalar(node), Place(self.file, line)
+            text = str(node.value)
+            # What stands in quotes, or in a block, is text.
+            return text if node.style else as_scalar(text), Place(self.file, line)
         self.open.add(id(node))
         parts: dict[str | int, Place] = {}
         data: Data
@@ -132,12 +134,11 @@ class _Reader:
             parts[key] = Place(self.file, place.line, at.parts)
         return data
 
-    def scalar(self, node: yaml.ScalarNode) -> Data:
-        text = str(node.value)
-        if node.style:  # quoted, or a block
-            return text
-        if text.lower() in _WORDS:
-            return _WORDS[text.lower()]
-        if _INTEGER.fullmatch(text) and len(text) < 20:
-            return int(text)
-        return float(text) if _FLOAT.fullmatch(text) else text
+
+def as_scalar(text: str) -> Data:
+    """Return what text without quotes stands for."""
+    if text.lower() in _WORDS:
+        return _WORDS[text.lower()]
+    if _INTEGER.fullmatch(text) and len(text) < 20:
+        return int(text)
+    return float(text) if _FLOAT.fullmatch(text) else text

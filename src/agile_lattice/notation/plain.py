@@ -56,9 +56,13 @@ def said(**fields: Any) -> dict[str, Any]:
 
 def _settings_data(one: Settings) -> dict[str, Any]:
     data = said(host_name=one.host_name)
-    if one.forwarding is not None:
-        data["forwarding"] = one.forwarding
+    if one.forwarding4 is not None and one.forwarding4 == one.forwarding6:
+        data["forwarding"] = one.forwarding4
+    elif one.forwarding4 is not None or one.forwarding6 is not None:
+        each = {"ipv4": one.forwarding4, "ipv6": one.forwarding6}
+        data["forwarding"] = Line({family: value for family, value in each.items() if value is not None})
     return data | said(
+        reverse_path=one.reverse_path,
         resolvers=_texts(one.resolvers),
         hosts={each.name: _texts(each.addresses) for each in one.hosts},
         identity=_text(one.identity),

@@ -7,6 +7,7 @@ from typing import Any
 import yaml
 
 from agile_lattice.intent.model import Block, Host, Network
+from agile_lattice.notation.located import as_scalar
 from agile_lattice.notation.plain import Line, device_data, said, spans_of
 
 WIDTH = 150
@@ -56,6 +57,13 @@ class _Dumper(yaml.SafeDumper):
         super().increase_indent(flow, False)
 
 
+def _text(dumper: _Dumper, text: str) -> yaml.Node:
+    # What reading would take for a number or a truth value stands in quotes.
+    style = None if isinstance(as_scalar(text), str) else "'"
+    return dumper.represent_scalar("tag:yaml.org,2002:str", text, style)
+
+
+_Dumper.add_representer(str, _text)
 _Dumper.add_representer(Line, lambda dumper, data: dumper.represent_mapping("tag:yaml.org,2002:map", data, True))
 _Dumper.add_representer(list, lambda dumper, data: dumper.represent_sequence(
     "tag:yaml.org,2002:seq", data, not any(isinstance(each, dict) for each in data)
