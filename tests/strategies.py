@@ -6,12 +6,17 @@ from hypothesis import strategies as st
 
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.model import Device
+from agile_lattice.intent.model import Device, Settings
+from agile_lattice.intent.permits import Access, Permit
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import Service, union_of_services
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation
 from agile_lattice.packets.spans import merged
 
+SETTINGS = st.builds(
+    Settings, st.just(""), st.none() | st.booleans(), st.none() | st.booleans(),
+    st.none() | st.sampled_from(["off", "strict", "loose"]),
+)  # fmt: skip
 NAMES = st.sampled_from(["wan0", "lan0", "lan1", "pier-7", "dmz.20", "e0", "metric", "up"])
 REMARKS = st.text(
     st.characters(min_codepoint=33, max_codepoint=126) | st.sampled_from("äéß中"), min_size=1, max_size=12
@@ -43,19 +48,21 @@ def networks(family: int) -> st.SearchStrategy[Prefix]:
 
 
 @st.composite
-def address_sets(draw: st.DrawFn) -> AddressSet:
+def address_sets(draw: st.DrawFn, family: int = 4) -> AddressSet:
     sizes = st.sampled_from([0, 0, 1, 3, 9, 255])
-    span = st.builds(lambda address, size: (address.value, address.value + size), addresses(4), sizes)
-    return AddressSet(4, merged(draw(st.lists(span, min_size=1, max_size=3))))
+    span = st.builds(lambda address, size: (address.value, address.value + size), addresses(family), sizes)
+    return AddressSet(family, merged(draw(st.lists(span, min_size=1, max_size=3))))
 
 
 @st.composite
-def services(draw: st.DrawFn) -> tuple[Service, ...]:
+def services(draw: st.DrawFn, family: int = 4) -> tuple[Service, ...]:
     found = []
-    for protocol in draw(
-        st.lists(st.sampled_from(["tcp", "udp", "icmp", "sctp", "gre", "esp"]), min_size=1, max_size=3)
-    ):
+    known = ["tcp", "udp", "icmp" if family == 4 else "icmp6", "sctp", "gre", "esp", "ah"]
+    for protocol in draw(st.lists(st.sampled_from(known), min_size=1, max_size=3)):
         ports = None
+        if protocol.startswith("icmp") and draw(st.booleans()):
+            kind = draw(st.sampled_from([0, 3, 8, 11, 128, 135, 200]))
+            ports = ((kind, kind),)
         if protocol in ("tcp", "udp", "sctp") and draw(st.booleans()):
             low = draw(st.sampled_from([22, 53, 80, 81, 443, 8000]) | st.integers(1, 60000))
             ports = ((low, low + draw(st.sampled_from([0, 0, 1, 10]))),)
@@ -115,6 +122,26 @@ def translations(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[s
 
 
 @st.composite
+def permits(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[str] = REMARKS) -> Permit:
+    side = st.none() | st.lists(st.sampled_from(names), min_size=1, max_size=2, unique=True).map(
+        lambda found: tuple(sorted(found))
+    ) if names else st.none()  # fmt: skip
+    family = draw(st.sampled_from([4, 4, 6]))
+    some = st.none() | address_sets(family)
+    offered = draw(st.none() | services(family))
+    return Permit(
+        draw(st.just("") | remarks), draw(side), draw(side), draw(some), draw(some), offered, draw(st.booleans()),
+        draw(st.booleans()),
+    )  # fmt: skip
+
+
+@st.composite
+def accesses(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[str] = REMARKS) -> Access:
+    side = st.none() | st.sampled_from(names).map(lambda name: (name,)) if names else st.none()
+    return Access(draw(services(4)), draw(st.just("") | remarks), draw(side), draw(st.none() | address_sets()))
+
+
+@st.composite
 def devices(draw: st.DrawFn, speaks: tuple[str, ...] = ("iproute2", "nftables")) -> Device:
     names = draw(st.lists(NAMES, max_size=3, unique=True))
     built = [draw(interfaces(name)) for name in names]
@@ -123,6 +150,9 @@ def devices(draw: st.DrawFn, speaks: tuple[str, ...] = ("iproute2", "nftables"))
     return Device(
         "quay", speaks, tuple(built), tuple(draw(st.lists(routes(names), max_size=5))),
         tuple(draw(st.lists(translations(names), max_size=6))),
+        permits=tuple(draw(st.lists(permits(names), max_size=3))),
+        access=tuple(draw(st.lists(accesses(names), max_size=2))),
+        settings=draw(st.just(Settings()) | SETTINGS) if "sysctl" in speaks else Settings(),
     )  # fmt: skip
 
 
@@ -155,4 +185,8 @@ def loadable_devices(draw: st.DrawFn, speaks: tuple[str, ...]) -> Device:
             ways[to, distance] = Route(to, None if kind == "interface" else via, interface, None, distance)
     writable = REMARKS.filter(lambda name: not {'"', "\\"} & set(name))
     rules = draw(st.lists(translations(names, writable), max_size=6))
-    return Device("quay", speaks, tuple(built), tuple(ways.values()), tuple(rules))
+    return Device(
+        "quay", speaks, tuple(built), tuple(ways.values()), tuple(rules),
+        permits=tuple(draw(st.lists(permits(names, writable), max_size=3))),
+        access=tuple(draw(st.lists(accesses(names, writable), max_size=2))),
+    )  # fmt: skip

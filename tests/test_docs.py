@@ -74,7 +74,7 @@ def test_the_notation_is_documented_by_an_intent_that_is_right() -> None:
         al.render(quay)
     # Until a dialect carries them, these are refused by name: nothing is left out silently.
     refused = " ".join(str(each) for each in caught.value.refusals)
-    for field in ("permits", "management", "parent", "dns-answers", "source-becomes.ports"):
+    for field in ("resolvers", "parent", "dns-answers", "source-becomes.ports"):
         assert f"`{field}`" in refused
 
 

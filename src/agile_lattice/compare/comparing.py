@@ -16,15 +16,15 @@ from agile_lattice.compare.differences import (
     paired,
     weigh,
 )
-from agile_lattice.compare.translations import translation_differences
+from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_differences
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.model import SECTIONS, Answer, Device, Section
+from agile_lattice.intent.model import SECTIONS, Answer, Device, Section, Settings
 from agile_lattice.intent.normal import normal, normal_routes
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import Route
-from agile_lattice.notation.plain import interface_data, route_data
+from agile_lattice.notation.plain import interface_data, route_data, settings_data
 from agile_lattice.packets.spans import minus
 
 
@@ -47,7 +47,13 @@ def compare(intent: Device, capture: Capture) -> Comparison:
     if "routes" in capture.sections:
         differences += _routes(wanted.routes, normal_routes(there.routes, found.interfaces))
     if "translations" in capture.sections:
-        differences += translation_differences(wanted.translations, found.translations)
+        differences += rule_differences(TRANSLATIONS, wanted.translations, found.translations)
+    if "permits" in capture.sections:
+        differences += rule_differences(PERMITS, wanted.permits, found.permits)
+    if "access" in capture.sections:
+        differences += rule_differences(ACCESS, wanted.access, found.access)
+    if "settings" in capture.sections:
+        differences += _settings(wanted.settings, found.settings)
     unseen = tuple(section for section in SECTIONS if section not in capture.sections and _speaks_of(wanted, section))
     return Comparison(intent.name, tuple(differences), capture.leftovers, unseen)
 
@@ -74,7 +80,7 @@ def _interfaces(intent: Device, wanted: Device, there: Device, found: Device, re
                 # Ports that nothing is connected to, and a bare loopback, are on every system.
                 yield Difference("extra", "interfaces", subject, "open", device=right.place)
         elif left is not None and right is not None:
-            fields = field_differences(_settings(left, remarks), _settings(right, remarks))
+            fields = field_differences(_kept(left, remarks), _kept(right, remarks))
             if fields:
                 first = fields[0].name
                 yield Difference(
@@ -84,10 +90,19 @@ def _interfaces(intent: Device, wanted: Device, there: Device, found: Device, re
             yield from _addresses(left, right, *places)
 
 
-def _settings(one: Interface, remarks: bool) -> dict[str, Any]:
+def _kept(one: Interface, remarks: bool) -> dict[str, Any]:
     settings = {"enabled": one.enabled, **interface_data(one)}
     apart = {"address", "loopback"} if remarks else {"address", "loopback", "description"}
     return {name: value for name, value in settings.items() if name not in apart}
+
+
+def _settings(wanted: Settings, found: Settings) -> Iterator[Difference]:
+    # What the intent does not say is whatever the system came with.
+    here, real = settings_data(wanted), settings_data(found)
+    fields = field_differences(here, {name: value for name, value in real.items() if name in here})
+    if fields:
+        left, right = wanted.place.at(fields[0].name), found.place
+        yield Difference("differs", "settings", "settings", "open", fields, "", left, right)
 
 
 def _address_places(interfaces: Iterable[Interface]) -> dict[tuple[str, Prefix], Place]:

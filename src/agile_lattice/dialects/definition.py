@@ -25,8 +25,10 @@
     '''
 
 A phrase (see `grammar`) with `=> FACT` makes a fact (see `facts`); without, it adds to the fact
-of the block that it stands in. `=> aside` is for what is legitimately there and not ours. With
-`covers=SECTION` the presence of a phrase shows that the text speaks of a section. Statements inside
+of the block that it stands in. `=> aside` is for what is legitimately there and not ours, `=> always`
+for what says nothing and has to be there all the same. With `covers=SECTION` the presence of a phrase
+shows that the text speaks of a section; with `needs=FACT|FACT` a block is only written if there are such
+facts; without `=>` or with one of these alone a block just holds others. Statements inside
 a block inherit the block's fields by name. A condition after ` / ` is a statement that must
 stand directly inside the block.
 """
@@ -49,7 +51,7 @@ from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.surfaces import AnySurface
 from agile_lattice.intent.model import Section
 
-ASIDE = "aside"
+ASIDE, ALWAYS = "aside", "always"
 
 
 class Phrase(msgspec.Struct, frozen=True):
@@ -61,6 +63,8 @@ class Phrase(msgspec.Struct, frozen=True):
         conditions: The same for each statement that must stand inside.
         makes: The fact it makes; `None` if it adds to the enclosing one, or only holds others.
         aside: Whether it is passed over.
+        always: Whether it is written whatever there is to say.
+        needs: Kinds of facts of which there has to be one for it to be written; empty for none.
         constants: Fields that it sets by being there.
         covers: A section that its presence shows the text to speak of.
         block: The phrases inside; `None` if it opens no block.
@@ -74,6 +78,8 @@ class Phrase(msgspec.Struct, frozen=True):
     conditions: tuple[tuple[Pattern, Shapes], ...]
     makes: FactType | None
     aside: bool
+    always: bool
+    needs: tuple[str, ...]
     constants: Mapping[str, Any]
     covers: Section | None
     block: Block | None
@@ -189,7 +195,7 @@ def _line_of(text: str, word: str) -> int:
 
 
 def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
-    known = {"is", "words", "also", "pattern", "most", "offset", "least", "set"}
+    known = {"is", "words", "also", "pattern", "most", "offset", "less", "least", "set", "quote"}
     if not raw.keys() <= known:
         raise ValueError(f"unknown key {min(raw.keys() - known)!r}; known are {', '.join(sorted(known))}")
     base = raw.get("is")
@@ -197,13 +203,12 @@ def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
         raise ValueError(f"there is no kind {base!r}; known are {', '.join(sorted(kinds))}")
     kind = kinds[base] if base else None
     if base in ("word", "line", "quoted"):
-        quote = '"' if base == "quoted" else ""
+        quote = raw.get("quote", '"' if base == "quoted" else "")
         pattern = raw.get("pattern", {"word": r"\S+", "line": r"\S(?:.*\S)?", "quoted": '[^"]*'}[base])
-        kind = text_kind(name, pattern, raw.get("most"), quote, quote, base == "word")
+        kind = text_kind(name, pattern, raw.get("most"), quote, quote, base == "word" and not quote)
     elif base == "number":
-        kind = number_kind(
-            name, raw.get("offset", 0), raw.get("least", 0), raw.get("most", NUMBERS - raw.get("offset", 0))
-        )
+        offset, less = raw.get("offset", 0), raw.get("less")
+        kind = number_kind(name, offset, raw.get("least", 0), raw.get("most", NUMBERS - offset), less)
     if "words" in raw or "also" in raw:
         kind = worded(name, raw.get("words", {}), raw.get("also", {}), kind)
     if kind is None:
@@ -257,9 +262,13 @@ class _Builder:
     def _phrase(self, line: _Line, owner: FactType | None) -> Phrase:
         left, arrow, right = line.text.partition("=>")
         words = right.split()
-        aside = words[:1] == [ASIDE]
-        makes, constants, covers = self.result(words) if arrow else (None, {}, None)
-        target = makes or owner
+        aside, always = words[:1] == [ASIDE], words[:1] == [ALWAYS]
+        makes, constants = self.result(words) if arrow else (None, {})
+        covers = constants.pop("covers", None)
+        needs = tuple(kind for kind in constants.pop("needs", "").split("|") if kind)
+        if not FACTS.keys() >= {*needs}:
+            raise ValueError(f"needs={'|'.join(needs)}: the facts are {', '.join(FACTS)}")
+        target = None if always else makes or owner
         head, *conditions = [parse_phrase(each, self.parts) for each in left.split(" / ")]
         for elements in (head, *conditions):
             self.check(elements, target, constants)
@@ -274,17 +283,19 @@ class _Builder:
             tuple((compile_pattern(each, self.kinds), Shapes(each, self.kinds, target)) for each in conditions),
             makes,
             aside,
+            always,
+            needs,
             constants,
             covers,
             block,
             compile_maker(pattern, makes.record, constants) if makes and not makes.key and whole else None,
         )
 
-    def result(self, words: list[str]) -> tuple[FactType | None, dict[str, Any], Section | None]:
+    def result(self, words: list[str]) -> tuple[FactType | None, dict[str, Any]]:
         """Understand what stands to the right of `=>`."""
         named = words[:1] if words and "=" not in words[0] else []
-        if not words or (named and named[0] != ASIDE and named[0] not in FACTS):
-            raise ValueError(f"`=>` wants field=value, {ASIDE}, or a fact: {', '.join(FACTS)}")
+        if not words or (named and named[0] not in (ASIDE, ALWAYS, *FACTS)):
+            raise ValueError(f"`=>` wants field=value, {ASIDE}, {ALWAYS}, or a fact: {', '.join(FACTS)}")
         makes = FACTS.get(words[0])
         constants: dict[str, Any] = {}
         for word in words[len(named) :]:
@@ -292,8 +303,7 @@ class _Builder:
             if not equals:
                 raise ValueError(f"{word!r} is not field=value")
             constants[field] = {"true": True, "false": False}.get(value, value)
-        covers = constants.pop("covers", None)
-        return makes, constants, covers
+        return makes, constants
 
     def check(self, elements: tuple[Element, ...], target: FactType | None, constants: Mapping[str, Any]) -> None:
         """Make sure that every field a phrase speaks of is one of the fact's."""

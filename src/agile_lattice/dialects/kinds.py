@@ -4,6 +4,7 @@ A dialect file makes its own kinds from the ones here, by narrowing or by giving
 
     interface = {is = "word", pattern = '[a-z][a-z0-9.]*', most = 15}
     metric    = {is = "number", offset = 1023, least = 1}
+    priority  = {is = "number", less = 201, most = 201}
     to        = {is = "prefix4", words = {default = "0.0.0.0/0"}}
     enabled   = {words = {up = true, down = false}}
     port      = {is = "ports", also = {https = "443"}}
@@ -22,6 +23,7 @@ from typing import Any
 import msgspec
 
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix, spell_range, spell_span
+from agile_lattice.intent.masks import netmask, wildcard
 from agile_lattice.intent.services import spell_ports
 from agile_lattice.packets.spans import Span, Spans, merged, minus
 
@@ -74,8 +76,12 @@ class Kind(msgspec.Struct, frozen=True):
         def write_all(value: Any) -> str:
             return ", ".join([write(each) for each in scatter(value)])
 
+        def accepts(trait: Any) -> bool:
+            # The trait of a set says whether it has many members: here any number will do.
+            return self.accepts((trait[0], False) if isinstance(trait, tuple) else False)
+
         pattern = rf"{self.pattern}(?:\s*,\s*{self.pattern})*"
-        return Kind(f"{self.name},", pattern, read_all, write_all, lambda trait: True)
+        return Kind(f"{self.name},", pattern, read_all, write_all, accepts)
 
 
 def _always(trait: Any) -> bool:
@@ -157,19 +163,27 @@ def set_of(kind: Kind) -> Kind:
     )  # fmt: skip
 
 
-def number_kind(name: str, offset: int, least: int, most: int) -> Kind:
-    """Return a kind for whole numbers from `least` to `most`, written with `offset` added."""
+def number_kind(name: str, offset: int, least: int, most: int, less: int | None = None) -> Kind:
+    """Return a kind for whole numbers from `least` to `most`.
+
+    Args:
+        name: What the dialect file calls it.
+        offset: What is added when a number is written.
+        least: The lowest number.
+        most: The highest.
+        less: What a number is taken from when it is written: for scales that run the other way.
+    """
 
     def read(text: str) -> int:
-        value = int(text) - offset
+        value = int(text) - offset if less is None else less - int(text)
         if not least <= value <= most:
-            raise ValueError(f"{text} is not from {least + offset} to {most + offset}")
+            raise ValueError(f"{text} is out of range")
         return value
 
     def write(value: int) -> str:
         if not least <= value <= most:
             raise Unspellable(f"{value} is not from {least} to {most}")
-        return str(value + offset)
+        return str(value + offset if less is None else less - value)
 
     return Kind(name, r"[0-9]{1,10}", read, write, _always)
 
@@ -259,16 +273,15 @@ def _read_length(text: str) -> int:
     return int(text)
 
 
-def _read_netmask(text: str) -> int:
-    value = Address.parse(text).value
-    length = value.bit_count()
-    if value != ((1 << length) - 1) << (32 - length):
-        raise ValueError(f"{text} is not a netmask: its bits are not contiguous")
-    return length
+def _read_mask(spell: Callable[[int], str]) -> Callable[[str], int]:
+    lengths = {spell(length): length for length in range(33)}
 
+    def read(text: str) -> int:
+        if text not in lengths:
+            raise ValueError(f"{text} is no mask: its bits are not contiguous")
+        return lengths[text]
 
-def _write_netmask(length: int) -> str:
-    return str(Address(4, ((1 << length) - 1) << (32 - length)))
+    return read
 
 
 _IPV4 = r"[0-9]{1,3}(?:\.[0-9]{1,3}){3}"
@@ -284,8 +297,10 @@ BASE: dict[str, Kind] = {
         _host_kind(4, _IPV4),
         _host_kind(6, _IPV6),
         _span_kind("span4", 4, _IPV4, spell_span),
+        _span_kind("span6", 6, _IPV6, spell_span),
         _span_kind("range4", 4, _IPV4, spell_range),
         _complement_kind(4, _IPV4),
+        _complement_kind(6, _IPV6),
         Kind(
             "ports", r"[0-9]{1,5}(?:-[0-9]{1,5})?", lru_cache(CACHED)(_read_ports),
             lru_cache(CACHED)(lambda value: spell_ports(value[0])), lambda trait: trait is False,
@@ -293,7 +308,8 @@ BASE: dict[str, Kind] = {
             lambda value: [(each,) for each in value],
         ),
         Kind("length", r"[0-9]{1,3}", _read_length, str, _always),
-        Kind("netmask", _IPV4, _read_netmask, _write_netmask, lambda trait: trait == 4),
+        Kind("netmask", _IPV4, _read_mask(netmask), netmask, lambda trait: trait == 4),
+        Kind("wildcard", _IPV4, _read_mask(wildcard), wildcard, lambda trait: trait == 4),
         number_kind("number", 0, 0, NUMBERS),
         text_kind("word", r"[^\s]+", None, "", "", True),
         text_kind("line", r"\S(?:.*\S)?", None, "", "", False),

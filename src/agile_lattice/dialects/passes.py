@@ -67,15 +67,25 @@ def _answers_down(facts: Facts, dialect: str) -> Facts:
 
 
 def _unequal_down(facts: Facts, dialect: str) -> Facts:
-    seen: dict[object, Route] = {}
+    reason = "it keeps one way for each destination and distance"
+    return _refuse_same(facts, dialect, lambda route: (route.to.network, route.distance), reason)
+
+
+def _one_way_down(facts: Facts, dialect: str) -> Facts:
+    return _refuse_same(facts, dialect, lambda route: route.to.network, "it keeps one way for each destination")
+
+
+def _refuse_same(facts: Facts, dialect: str, key: Callable[[Route], object], reason: str) -> Facts:
+    """Refuse routes that a system would take for another one that it has already."""
+    seen: set[object] = set()
     refusals = []
     for fact in facts.get("route", []):
         assert isinstance(fact, Route)
-        key = fact.to.network, fact.distance
-        if key in seen:
-            reason = "it keeps one way for each destination and distance, and another route has it already"
-            refusals.append(Refusal(dialect, f"route {fact.to}", "distance", fact.place.at("distance"), reason))
-        seen[key] = fact
+        if key(fact) in seen:
+            reason_here = f"{reason}, and another route has it already"
+            place = fact.place.at("distance")
+            refusals.append(Refusal(dialect, f"route {fact.to}", "distance", place, reason_here))
+        seen.add(key(fact))
     if refusals:
         raise Refusals(refusals)
     return facts
@@ -86,6 +96,7 @@ PASSES: Mapping[str, Pass] = {
     "loopback-is-lo": Pass(_loopback_down, _loopback_up),
     # `ip route replace` takes away what has the same destination and metric.
     "one-way-each": Pass(_unequal_down, lambda facts: facts),
+    "one-way-each-prefix": Pass(_one_way_down, lambda facts: facts),
     # Where a system answers only for its own addresses, each is made one, host-length. Which of
     # the addresses read are there for that, only the translations tell: see `intent.normal`.
     "answers-are-addresses": Pass(_answers_down, lambda facts: facts),

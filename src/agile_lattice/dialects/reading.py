@@ -191,6 +191,8 @@ class _Reader:
             if phrase.covers:
                 self.sections.add(phrase.covers)
             if phrase.aside:
+                # What is passed over may hold what is not, if it has phrases of its own inside.
+                self.inside(found, {}, None, {}, scope.path)
                 continue
             if scope.target is None:
                 self.make(found, scope.inherited, scope.path)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Collection, Iterable, Iterator
 from itertools import groupby
 from typing import Any
@@ -33,7 +33,7 @@ def render_facts(dialect: Dialect, facts: Facts) -> list[tuple[str, str]]:
     for name in dialect.passes:
         facts = PASSES[name].down(facts, dialect.name)
     form = dialect.forms[0]
-    writer = _Writer(dialect, facts)
+    writer = _Writer(dialect, facts, _homes(form.block))
     statements = [*(Statement(text, 0) for text in form.before), *writer.block(form.block, _Owner(), {})]
     writer.refuse_unwritten(form.carries)
     if writer.refusals:
@@ -57,11 +57,24 @@ class _Owner(msgspec.Struct, frozen=True):
     traits: tuple[Any, ...] = ()
 
 
+def _homes(block: Block) -> Counter[str]:
+    """Count the blocks that have a place for each kind of fact."""
+    here = {phrase.makes.name for phrase in block.phrases if phrase.makes is not None and not phrase.aside}
+    homes = Counter(here)
+    for phrase in block.phrases:
+        if phrase.block is not None:
+            homes += _homes(phrase.block)
+    return homes
+
+
 class _Writer:
-    def __init__(self, dialect: Dialect, facts: Facts) -> None:
+    def __init__(self, dialect: Dialect, facts: Facts, homes: Counter[str]) -> None:
         self.dialect = dialect
         self.facts = facts
+        self.homes = homes
         self.written: dict[str, int] = defaultdict(int)
+        self.said: set[int] = set()
+        self.waiting: dict[int, Refusal] = {}
         self.refusals: list[Refusal] = []
         self._plans: dict[int, dict[tuple[Any, ...], _Plan]] = defaultdict(dict)
         self._indexes: dict[tuple[str, str], dict[Any, list[Fact]]] = {}
@@ -85,13 +98,17 @@ class _Writer:
         return statements
 
     def part(self, phrase: Phrase, owner: _Owner, fields: dict[str, Any]) -> Iterator[Statement]:
-        """Write a statement that adds to the enclosing fact, or a block that only holds others."""
+        """Write a statement that adds to the enclosing fact, one that has to be there, or a block that holds others."""
+        if phrase.needs and not any(self.facts.get(kind) for kind in phrase.needs):
+            return
+        if phrase.always:
+            owner = _Owner()
         shape = phrase.shapes.of(owner.traits)
         if shape is None or (owner.traits and not shape.fields):
             return
         text = shape.fill(owner.values)
         if phrase.block is None:
-            if owner.traits:
+            if owner.traits or phrase.always:
                 yield Statement(text, 0)
             return
         # A block that only holds others is written even if it is empty: that there is nothing is worth saying.
@@ -124,18 +141,26 @@ class _Writer:
         self, kind: FactType, phrases: list[Phrase], facts: Collection[Fact], around: dict[str, Any]
     ) -> list[Statement]:
         """Write facts of one kind, each by the first phrase that can say all of it, or by several that say some."""
-        self.written[kind.name] += len(facts)
+        several = self.homes[kind.name] > 1
         plans = self._plans[id(phrases[0])]
         statements: list[Statement] = []
         for fact in facts:
+            if several and id(fact) in self.said:
+                continue
             traits = kind.traits(fact)
             plan = plans.get(traits)
             if plan is None:
                 plan = plans[traits] = self.plan(kind, phrases, traits, around)
             if plan.unsaid:
                 reason = self.dialect.cannot.get(f"{kind.name}.{plan.unsaid}", plan.reason)
-                self.refuse(kind, fact, plan.unsaid, reason)
+                refusal = self.refusal(kind, fact, plan.unsaid, reason)
+                if several:
+                    self.waiting.setdefault(id(fact), refusal)  # another block may have a place for it
+                else:
+                    self.refusals.append(refusal)
                 continue
+            self.said.add(id(fact))
+            self.written[kind.name] += 1
             values = astuple(fact)
             try:
                 for shape in plan.shapes:
@@ -144,7 +169,7 @@ class _Writer:
                     inherited = {kind.key: values[0]} if kind.key else dict(zip(kind.fields, values, strict=False))
                     statements[-1].children = self.block(plan.block, _Owner(values, traits), {**around, **inherited})
             except UnspellableField as error:
-                self.refuse(kind, fact, kind.fields[error.index], error.reason)
+                self.refusals.append(self.refusal(kind, fact, kind.fields[error.index], error.reason))
         return statements
 
     def plan(self, kind: FactType, phrases: list[Phrase], traits: tuple[Any, ...], around: Iterable[str]) -> _Plan:
@@ -202,17 +227,21 @@ class _Writer:
                     found |= shape.fields
         return found
 
-    def refuse(self, kind: FactType, fact: Fact, field: str, reason: str) -> None:
+    def refusal(self, kind: FactType, fact: Fact, field: str, reason: str) -> Refusal:
+        """Return the refusal of a field of a fact."""
         keys = kind.keys.get(field, (field,))
         place = getattr(fact, "place", NOWHERE).at(*keys)
-        self.refusals.append(Refusal(self.dialect.name, kind.describe(fact), ".".join(keys), place, reason))
+        return Refusal(self.dialect.name, kind.describe(fact), ".".join(keys), place, reason)
 
     def refuse_unwritten(self, sections: Iterable[Section]) -> None:
         """Refuse facts that no block had a place for, unless it is because the block itself was refused."""
+        self.refusals += [refusal for fact, refusal in self.waiting.items() if fact not in self.said]
         if self.refusals:
             return
         for name, kind in FACTS.items():
             members = self.facts.get(name, [])
             if kind.section is not None and kind.section in sections and self.written[name] < len(members):
-                for fact in members[self.written[name] :]:
-                    self.refuse(kind, fact, "", "no block of this dialect has a place for it")
+                for fact in members:
+                    if id(fact) not in self.said:
+                        reason = "no block of this dialect has a place for it"
+                        self.refusals.append(self.refusal(kind, fact, "", reason))

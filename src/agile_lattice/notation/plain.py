@@ -25,7 +25,7 @@ def device_data(device: Device) -> dict[str, Any]:
     """Return a device as plain data, in the keys of the notation."""
     data = {"speaks": list(device.speaks), **said(description=device.description)}
     if device.settings:
-        data["settings"] = _settings_data(device.settings)
+        data["settings"] = settings_data(device.settings)
     if device.interfaces:
         data["interfaces"] = {each.name: Line(interface_data(each)) for each in device.interfaces}
     if device.routes:
@@ -33,9 +33,9 @@ def device_data(device: Device) -> dict[str, Any]:
     if device.translations:
         data["translations"] = [Line(translation_data(each)) for each in device.translations]
     if device.permits:
-        data["permits"] = [Line(_permit_data(each)) for each in device.permits]
+        data["permits"] = [Line(permit_data(each)) for each in device.permits]
     if device.access:
-        data["management"] = [Line(_access_data(each)) for each in device.access]
+        data["management"] = [Line(access_data(each)) for each in device.access]
     if device.listens:
         data["listens"] = [
             Line({"service": _services(each.services), **said(on=_maybe_many(each.interfaces))})
@@ -54,7 +54,8 @@ def said(**fields: Any) -> dict[str, Any]:
     }
 
 
-def _settings_data(one: Settings) -> dict[str, Any]:
+def settings_data(one: Settings) -> dict[str, Any]:
+    """Return the settings of a device in the keys of the notation, defaults left out."""
     data = said(host_name=one.host_name)
     if one.forwarding4 is not None and one.forwarding4 == one.forwarding6:
         data["forwarding"] = one.forwarding4
@@ -185,14 +186,16 @@ def _becomes(one: Dynamic | Twice) -> Any:
     return data | said(reserve={str(each.internal): str(each.external) for each in reserved})
 
 
-def _permit_data(one: Permit) -> dict[str, Any]:
+def permit_data(one: Permit) -> dict[str, Any]:
+    """Return a permit in the keys of the notation, defaults left out."""
     return {
         **said(name=one.name), **_match_data(one),
         **said(deny=one.deny, log=one.log, description=one.description),
     }  # fmt: skip
 
 
-def _access_data(one: Access) -> dict[str, Any]:
+def access_data(one: Access) -> dict[str, Any]:
+    """Return an entry of management access in the keys of the notation, defaults left out."""
     return said(
         name=one.name,
         from_=_maybe_many(one.arrives),

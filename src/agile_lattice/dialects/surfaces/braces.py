@@ -85,4 +85,17 @@ def _open_braces(text: str) -> int:
 
 def _statements(words: str) -> list[str]:
     """Part statements at semicolons; one with a block of its own on the same line stays whole."""
-    return split_outside_quotes(words, ";")
+    if "{" not in words:
+        return split_outside_quotes(words, ";")
+    found, depth, quoted, start = [], 0, False, 0
+    for index, character in enumerate(words):
+        if character == '"':
+            quoted = not quoted
+        elif quoted:
+            continue
+        elif character == ";" and depth == 0:
+            found.append(words[start:index])
+            start = index + 1
+        else:
+            depth += (character == "{") - (character == "}")
+    return [part for each in (*found, words[start:]) if (part := each.strip())]

@@ -1,0 +1,168 @@
+"""Ordered rules compared: which are missing, which differ, and which stand in another order."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any, Generic, TypeVar
+
+import msgspec
+
+from agile_lattice.compare.differences import Difference, Field, field_differences, paired, weigh
+from agile_lattice.intent.joining import longest_rise
+from agile_lattice.intent.model import Section
+from agile_lattice.intent.permits import Access, Passage, Permit, passages
+from agile_lattice.intent.stages import Rule, overlap, split
+from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation
+from agile_lattice.notation.plain import access_data, permit_data, translation_data
+
+T = TypeVar("T", Translation, Permit, Access)
+
+
+class Sort(msgspec.Struct, Generic[T], frozen=True):
+    """What has to be known to compare rules of one sort.
+
+    Attributes:
+        section: Where they belong.
+        describe: A rule in a few words.
+        data: A rule in the keys of the notation.
+        purpose: What a rule is for: two that share it are the same one, changed.
+        lists: The lists that a rule stands in; order counts within each.
+        meet: Whether some packet matches two rules.
+    """
+
+    section: Section
+    describe: Callable[[T], str]
+    data: Callable[[T], dict[str, Any]]
+    purpose: Callable[[T], object]
+    lists: Callable[[T], tuple[str, ...]]
+    meet: Callable[[T, T], bool]
+
+
+def rule_differences(sort: Sort[T], wanted: Sequence[T], found: Sequence[T]) -> Iterator[Difference]:
+    """Compare two lists of rules, both in normal form."""
+    missing, extra = list(wanted), list(found)
+    pairs = paired(missing, extra, lambda each: each)
+    pairs += paired(missing, extra, lambda each: each.name or id(each))
+    pairs += paired(missing, extra, lambda each: _without_name(sort, each))
+    pairs += paired(missing, extra, sort.purpose, alone=True)
+    partner: dict[int, T] = {id(one): other for one, other in pairs}
+    moved = _moved(sort, pairs, wanted, found)
+    for one in wanted:
+        other = partner.get(id(one))
+        if other is None:
+            yield Difference("missing", sort.section, sort.describe(one), "open", intent=one.place)
+            continue
+        fields = field_differences(sort.data(one), sort.data(other))
+        if fields:
+            place = one.place.at(fields[0].name)
+            yield Difference("differs", sort.section, sort.describe(one), weigh(fields), fields, "", place, other.place)
+        if id(one) in moved:
+            yield _move(sort, one, other, moved[id(one)])
+    for other in extra:
+        yield Difference("extra", sort.section, sort.describe(other), "open", device=other.place)
+
+
+def _describe(one: Translation) -> str:
+    """Return a translation in a few words."""
+    if one.name:
+        return f"translation {one.name}"
+    if isinstance(one, Publish):
+        return f"publish {one.external} on {one.internal}"
+    if isinstance(one, Static):
+        return f"static {one.external.shortest} on {one.internal.shortest}"
+    return "exemption" if isinstance(one, Exempt) else "dynamic translation"
+
+
+def _without_name(sort: Sort[T], one: T) -> object:
+    return type(one), tuple(sorted((key, str(value)) for key, value in sort.data(one).items() if key != "name"))
+
+
+def _purpose(one: Translation) -> object:
+    """What a translation is for: two that share it are the same one, changed."""
+    if isinstance(one, Publish | Static):
+        return type(one), one.external, getattr(one, "services", None)
+    if isinstance(one, Dynamic):
+        return type(one), one.arrives, one.leaves, one.source
+    return type(one), one.arrives, one.leaves, one.source, one.destination
+
+
+def _stages(one: Translation) -> tuple[str, ...]:
+    return tuple(sorted({rule.stage for rule in split([one])}))
+
+
+def _moved(
+    sort: Sort[T], pairs: Sequence[tuple[T, T]], wanted: Sequence[T], found: Sequence[T]
+) -> dict[int, list[tuple[T, T]]]:
+    """Return, for each rule that stands elsewhere, the pairs that it has passed.
+
+    The fewest that explain the order: all pairs off a longest run that is in order on both
+    sides, in each list by itself, since order between lists means nothing.
+    """
+    here = {id(one): index for index, one in enumerate(wanted)}
+    there = {id(other): index for index, other in enumerate(found)}
+    moved: dict[int, list[tuple[T, T]]] = {}
+    in_order = sorted(pairs, key=lambda pair: here[id(pair[0])])
+    for name in sorted({each for pair in pairs for each in sort.lists(pair[0])}):
+        members = [pair for pair in in_order if name in sort.lists(pair[0]) and name in sort.lists(pair[1])]
+        positions = [there[id(other)] for _, other in members]
+        kept = set(longest_rise(positions))
+        for index, pair in enumerate(members):
+            if index not in kept:
+                moved.setdefault(id(pair[0]), []).extend(
+                    members[k]
+                    for k in range(len(members))
+                    if (k < index) != (positions[k] < positions[index]) and k != index
+                )
+    return moved
+
+
+def _move(sort: Sort[T], one: T, other: T, passed: list[tuple[T, T]]) -> Difference:
+    touching = [each for each, _ in passed if sort.meet(one, each)]
+    if not touching:
+        return Difference(
+            "moved", sort.section, sort.describe(one), "cosmetic", (),
+            "no packet matches both it and a rule that it has passed", one.place, other.place,
+        )  # fmt: skip
+    names = ", ".join(dict.fromkeys(sort.describe(each).removeprefix("translation ") for each in touching))
+    before = (one.place.file, one.place.line) <= (touching[0].place.file, touching[0].place.line)
+    sides = (f"before {names}", f"after {names}") if before else (f"after {names}", f"before {names}")
+    note = f"packets that match both it and {names} are treated by the other rule"
+    return Difference(
+        "moved", sort.section, sort.describe(one), "open", (Field("order", *sides),), note, one.place, other.place
+    )
+
+
+def _translations_meet(one: Translation, other: Translation) -> bool:
+    return any(overlap(left, right) for left in split([one]) for right in split([other]))
+
+
+def _passages_meet(one: Permit, other: Permit) -> bool:
+    return one.deny != other.deny and any(
+        overlap(_as_rule(left), _as_rule(right)) for left in passages([one]) for right in passages([other])
+    )
+
+
+def _as_rule(one: Passage) -> Rule:
+    return Rule("arrival", "keep", one.arrives, one.leaves, one.source, one.destination, one.protocol, one.ports)
+
+
+TRANSLATIONS: Sort[Translation] = Sort(
+    "translations", _describe, translation_data, _purpose, _stages, _translations_meet
+)
+PERMITS: Sort[Permit] = Sort(
+    "permits",
+    lambda one: f"permit {one.name}".rstrip(),
+    permit_data,
+    lambda one: (one.arrives, one.leaves, one.source, one.destination),
+    lambda one: ("permits",),
+    _passages_meet,
+)
+# All of it lets through, so order means nothing.
+ACCESS: Sort[Access] = Sort(
+    "access",
+    lambda one: f"management {one.name}".rstrip(),
+    access_data,
+    lambda one: (one.arrives, one.source),
+    lambda one: (),
+    lambda one, other: False,
+)
