@@ -8,11 +8,19 @@ from typing import Any, TypeVar, cast
 
 import msgspec
 
-from agile_lattice.dialects.facts import AddressFact, AnswerFact, DeviceFact, InterfaceFact, SettingsFact
+from agile_lattice.dialects.facts import (
+    AddressFact,
+    AnswerFact,
+    CarriedFact,
+    DeviceFact,
+    InterfaceFact,
+    MemberFact,
+    SettingsFact,
+)
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading import Leftover, Reading
 from agile_lattice.intent.addresses import AddressSet
-from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.interfaces import Bridge, Interface, Learning
 from agile_lattice.intent.joining import join
 from agile_lattice.intent.model import Answer, Device, Section, Settings
 from agile_lattice.intent.normal import answers_for, external_addresses, parted_answers, ways
@@ -23,6 +31,7 @@ from agile_lattice.intent.stages import Rule, split
 from agile_lattice.intent.translations import Translation
 from agile_lattice.packets.spans import minus
 
+LEARNED: dict[Learning, str] = {"dhcp": "dhcp4", "dhcp6": "dhcp6", "slaac": "slaac"}
 T = TypeVar("T", bound=msgspec.Struct)
 
 
@@ -46,6 +55,8 @@ def facts_of(device: Device) -> Facts:
         "device": [DeviceFact(device.settings.host_name or device.name, device.place)],
         "interface": [],
         "address": [],
+        "member": [],
+        "carried": [],
         "answer": [],
         "route": list(ways(device.routes)),
         "rule": split(device.translations),
@@ -54,7 +65,20 @@ def facts_of(device: Device) -> Facts:
         "settings": [_alike(SettingsFact, device.settings)] if device.settings else [],
     }
     for one in device.interfaces:
-        facts["interface"].append(_alike(InterfaceFact, one, interface=one.name))
+        facts["interface"].append(
+            _alike(
+                InterfaceFact, one, interface=one.name, bridge=one.bridge is not None,
+                **{field: word in one.learns for word, field in LEARNED.items()},
+            )
+        )  # fmt: skip
+        facts["member"] += [
+            MemberFact(member, one.name, one.place.at("bridge", "members"))
+            for member in (one.bridge.members if one.bridge else ())
+        ]
+        vlans = (*one.tagged, *(one.bridge.vlans if one.bridge else ()))
+        facts["carried"] += [CarriedFact(one.name, vlan, False, one.place.at("tagged")) for vlan in vlans]
+        if one.untagged is not None:
+            facts["carried"].append(CarriedFact(one.name, one.untagged, True, one.place.at("untagged")))
         for index, address in enumerate(one.addresses):
             facts["address"].append(AddressFact(one.name, address, one.place_of(index)))
     answers = device.answers
@@ -95,7 +119,7 @@ def assemble(name: str, speaks: Sequence[str], readings: Iterable[Reading]) -> C
     device = Device(
         name or next(iter(hostnames), "device"),
         tuple(speaks),
-        _interfaces(facts.get("interface", []), facts.get("address", [])),
+        _interfaces(facts),
         cast(tuple[Route, ...], tuple(facts.get("route", []))),
         translations,
         tuple(
@@ -152,22 +176,42 @@ def _named_apart(translations: Sequence[Translation]) -> tuple[Translation, ...]
     return tuple(result)
 
 
-def _interfaces(facts: Sequence[InterfaceFact], addresses: Sequence[AddressFact]) -> tuple[Interface, ...]:
+def _interfaces(facts: dict[str, list[Any]]) -> tuple[Interface, ...]:
     known: dict[str, InterfaceFact] = {}
-    for fact in facts:
+    for fact in facts.get("interface", []):
         known[fact.interface] = _united(known[fact.interface], fact) if fact.interface in known else fact
     held: dict[str, list[AddressFact]] = {name: [] for name in known}
-    for address in addresses:
+    for address in facts.get("address", []):
         held.setdefault(address.interface, []).append(address)
+    carried = _grouped(facts.get("carried", []), "interface")
+    members = _grouped(facts.get("member", []), "master")
+    for name in (*members, *carried, *(each.interface for each in facts.get("member", []))):
+        held.setdefault(name, [])
     interfaces = []
-    for name, members in held.items():
-        fact = known.get(name) or InterfaceFact(name, place=members[0].place)
+    for name, addresses in held.items():
+        fact = known.get(name) or InterfaceFact(name, place=addresses[0].place if addresses else Place())
         key = "loopback" if fact.loopback else "address"
-        spots = Place(fact.place.file, fact.place.line, {index: each.place for index, each in enumerate(members)})
+        spots = Place(fact.place.file, fact.place.line, {index: each.place for index, each in enumerate(addresses)})
         place = Place(fact.place.file, fact.place.line, {**(fact.place.parts or {}), key: spots})
-        own = tuple(each.address for each in members)
-        interfaces.append(_alike(Interface, fact, name=name, addresses=own, place=place))
+        vlans = tuple(sorted({each.vlan for each in carried.get(name, []) if not each.untagged}))
+        joined = tuple(sorted({each.interface for each in members.get(name, [])}))
+        interfaces.append(
+            _alike(
+                Interface, fact, name=name, addresses=tuple(each.address for each in addresses), place=place,
+                learns=tuple(word for word, field in LEARNED.items() if getattr(fact, field)),
+                bridge=Bridge(joined, vlans) if fact.bridge or joined else None,
+                tagged=() if fact.bridge or joined else vlans,
+                untagged=next((each.vlan for each in carried.get(name, []) if each.untagged), None),
+            )
+        )  # fmt: skip
     return tuple(interfaces)
+
+
+def _grouped(facts: Iterable[Any], field: str) -> dict[str, list[Any]]:
+    found: dict[str, list[Any]] = {}
+    for fact in facts:
+        found.setdefault(getattr(fact, field), []).append(fact)
+    return found
 
 
 def _united(one: InterfaceFact, other: InterfaceFact) -> InterfaceFact:

@@ -10,6 +10,11 @@
     [parts]                                        # text used in several phrases as @name
     gateway = "<via> [<interface>]"
 
+    [shared]                                       # phrases used in several blocks, as a line &name
+    settings = '''
+    PHRASE ...
+    '''
+
     [cannot]                                       # why a field has no place in this syntax
     "interface.mtu" = "..."
 
@@ -36,7 +41,7 @@ stand directly inside the block.
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 import msgspec
@@ -155,6 +160,7 @@ class _DialectText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     passes: tuple[str, ...] = ()
     kinds: dict[str, dict[str, Any]] = {}
     parts: dict[str, str] = {}
+    shared: dict[str, str] = {}
     cannot: dict[str, str] = {}
 
 
@@ -185,7 +191,11 @@ def parse_dialect(text: str, file: str) -> Dialect:
     for form in raw.forms:
         start = text[: text.index(form.phrases)].count("\n")
         builder = _Builder(file, start, kinds, raw.parts)
-        block = builder.block(list(_indented(form.phrases)), None)
+        try:
+            lines = list(_indented(_with_shared(form.phrases, raw.shared)))
+        except KeyError as error:
+            raise DefinitionError(file, start + 1, f"there are no shared phrases {error}") from None
+        block = builder.block(lines, None)
         forms.append(Form(form.name, form.carries, form.surface, form.before, block, form.file))
     return Dialect(raw.dialect, raw.title, tuple(forms), raw.passes, raw.cannot, file)
 
@@ -223,10 +233,21 @@ class _Line(msgspec.Struct):
     inside: list[_Line]
 
 
-def _indented(table: str) -> Iterator[_Line]:
+def _with_shared(table: str, shared: Mapping[str, str]) -> Iterator[tuple[int, str]]:
+    """Yield numbered lines; those of shared phrases stand where they are used, and have that line's number."""
+    for number, line in enumerate(table.split("\n"), 1):
+        if line.lstrip().startswith("&"):
+            indent = line[: len(line) - len(line.lstrip())]
+            for _, each in _with_shared(shared[line.strip()[1:]], shared):
+                yield number, indent + each
+        else:
+            yield number, line
+
+
+def _indented(lines: Iterable[tuple[int, str]]) -> Iterator[_Line]:
     """Nest the lines of a table of phrases by their indentation."""
     stack: list[_Line] = []
-    for number, raw in enumerate(table.split("\n"), 1):
+    for number, raw in lines:
         text = raw.split(" ## ", 1)[0].strip()
         if not text or text.startswith("##"):
             continue

@@ -14,7 +14,7 @@ from typing import Any
 import msgspec
 
 from agile_lattice.intent.addresses import BITS, Address, Prefix
-from agile_lattice.intent.interfaces import Bridge, Dial, Learning
+from agile_lattice.intent.interfaces import Dial
 from agile_lattice.intent.model import HostEntry, ReversePath, Section
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import NOWHERE, Place
@@ -30,20 +30,26 @@ class DeviceFact(msgspec.Struct, frozen=True):
 
 
 class InterfaceFact(msgspec.Struct, frozen=True):
-    """An interface, without its addresses; the fields are those of `intent.interfaces.Interface`."""
+    """An interface, without its addresses and without what it joins.
+
+    Attributes:
+        dhcp4, dhcp6, slaac: Whether it learns addresses in this way.
+        bridge: Whether it is a bridge; its members and VLANs are facts of their own.
+        parent, vlan, ...: As in `intent.interfaces.Interface`.
+    """
 
     interface: str
     loopback: bool = False
     enabled: bool = True
     mtu: int | None = None
     description: str = ""
-    learns: tuple[Learning, ...] = ()
+    dhcp4: bool = False
+    dhcp6: bool = False
+    slaac: bool = False
     dial: Dial | None = None
     parent: str = ""
     vlan: int | None = None
-    bridge: Bridge | None = None
-    tagged: tuple[int, ...] = ()
-    untagged: int | None = None
+    bridge: bool = False
     management: bool = False
     gateway: Address | None = None
     resolvers: tuple[Address, ...] = ()
@@ -67,6 +73,23 @@ class AnswerFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
+class MemberFact(msgspec.Struct, frozen=True):
+    """An interface as a member of a bridge, its `master`."""
+
+    interface: str
+    master: str
+    place: Place = NOWHERE
+
+
+class CarriedFact(msgspec.Struct, frozen=True):
+    """A VLAN that a member of a bridge carries, or of which the bridge itself is a member."""
+
+    interface: str
+    vlan: int
+    untagged: bool = False
+    place: Place = NOWHERE
+
+
 class SettingsFact(msgspec.Struct, frozen=True):
     """What is set on a device as a whole, without its name; the fields are those of `intent.model.Settings`."""
 
@@ -80,7 +103,10 @@ class SettingsFact(msgspec.Struct, frozen=True):
 
 
 SINGLE = "*"
-Fact = DeviceFact | InterfaceFact | AddressFact | AnswerFact | Route | Rule | Passage | SettingsFact
+Fact = (
+    DeviceFact | InterfaceFact | AddressFact | AnswerFact | MemberFact | CarriedFact | Route | Rule | Passage
+    | SettingsFact
+)  # fmt: skip
 
 
 class FactType(msgspec.Struct, frozen=True):
@@ -119,13 +145,13 @@ def _interface_traits(one: InterfaceFact) -> tuple[Any, ...]:
         one.enabled,
         one.mtu is not None or None,
         bool(one.description) or None,
-        one.learns or None,
+        one.dhcp4 or None,
+        one.dhcp6 or None,
+        one.slaac or None,
         one.dial is not None or None,
         bool(one.parent) or None,
         one.vlan is not None or None,
-        one.bridge is not None or None,
-        bool(one.tagged) or None,
-        one.untagged is not None or None,
+        one.bridge or None,
         one.management or None,
         None if one.gateway is None else one.gateway.family,
         bool(one.resolvers) or None,
@@ -211,6 +237,7 @@ FACTS: dict[str, FactType] = {
             _interface_traits,
             key="interface",
             words="interface {fact.interface}",
+            keys={"dhcp4": ("learns",), "dhcp6": ("learns",), "slaac": ("learns",)},
         ),
         FactType(
             "address",
@@ -219,6 +246,24 @@ FACTS: dict[str, FactType] = {
             ("interface", "address"),
             _address_traits,
             words="address {fact.address} on {fact.interface}",
+        ),
+        FactType(
+            "member",
+            MemberFact,
+            "interfaces",
+            ("interface", "master"),
+            lambda one: (True, True),
+            words="{fact.interface} as a member of {fact.master}",
+            keys={"master": ("bridge", "members")},
+        ),
+        FactType(
+            "carried",
+            CarriedFact,
+            "interfaces",
+            ("interface", "vlan", "untagged"),
+            lambda one: (True, True, one.untagged or None),
+            words="VLAN {fact.vlan} on {fact.interface}",
+            keys={"vlan": ("tagged",), "untagged": ("untagged",)},
         ),
         FactType(
             "answer",

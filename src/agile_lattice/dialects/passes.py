@@ -11,7 +11,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.dialects.errors import Refusal, Refusals
-from agile_lattice.dialects.facts import AddressFact, AnswerFact, Fact, InterfaceFact
+from agile_lattice.dialects.facts import AddressFact, AnswerFact, Fact, InterfaceFact, MemberFact
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.routes import Route
 
@@ -91,11 +91,70 @@ def _refuse_same(facts: Facts, dialect: str, key: Callable[[Route], object], rea
     return facts
 
 
+def _behind_down(facts: Facts, dialect: str) -> Facts:
+    """Say of every route which interface it leaves by; what is discarded stands with the loopback."""
+    addresses = [fact for fact in facts.get("address", []) if isinstance(fact, AddressFact)]
+    subnets = sorted(
+        ((-one.address.length, one.interface, one.address) for one in addresses if not one.address.is_host),
+        key=lambda each: each[:2],
+    )
+    routes: list[Fact] = []
+    refusals = []
+    for fact in facts.get("route", []):
+        assert isinstance(fact, Route)
+        name = fact.interface
+        if fact.discard:
+            name = LOOPBACK
+        elif name is None and fact.via is not None:
+            name = next((interface for _, interface, own in subnets if own.contains(fact.via)), None)
+        if name is None:
+            reason = "a route stands with the interface that it leaves by, and none has its next hop on its link"
+            refusals.append(Refusal(dialect, f"route {fact.to}", "via", fact.place.at("via"), reason))
+        routes.append(replace(fact, interface=name))
+    if refusals:
+        raise Refusals(refusals)
+    interfaces = list(facts.get("interface", []))
+    if any(isinstance(fact, Route) and fact.discard for fact in routes) and not any(
+        isinstance(fact, InterfaceFact) and fact.interface == LOOPBACK for fact in interfaces
+    ):
+        interfaces.append(InterfaceFact(LOOPBACK))
+    return {**facts, "route": routes, "interface": interfaces}
+
+
+def _behind_up(facts: Facts) -> Facts:
+    routes: list[Fact] = [
+        replace(fact, interface=None) if isinstance(fact, Route) and fact.discard else fact
+        for fact in facts.get("route", [])
+    ]
+    return {**facts, "route": routes}
+
+
+def _parents_up(facts: Facts) -> Facts:
+    interfaces: list[Fact] = [
+        replace(fact, parent="") if isinstance(fact, InterfaceFact) and fact.vlan is None else fact
+        for fact in facts.get("interface", [])
+    ]
+    return {**facts, "interface": interfaces}
+
+
+def _swapped(facts: Facts) -> Facts:
+    members: list[Fact] = [
+        replace(fact, interface=fact.master, master=fact.interface) if isinstance(fact, MemberFact) else fact
+        for fact in facts.get("member", [])
+    ]
+    return {**facts, "member": members}
+
+
 PASSES: Mapping[str, Pass] = {
     # The kernel has one loopback, and its name is what marks it.
     "loopback-is-lo": Pass(_loopback_down, _loopback_up),
     # `ip route replace` takes away what has the same destination and metric.
     "one-way-each": Pass(_unequal_down, lambda facts: facts),
+    "routes-with-interfaces": Pass(_behind_down, _behind_up),
+    # What a link hangs on is its parent if it is a VLAN, and just the other end of a cable if not.
+    "link-is-parent-of-vlan": Pass(lambda facts, dialect: facts, _parents_up),
+    # Where a bridge names its members, and not each member its bridge.
+    "members-with-bridges": Pass(lambda facts, dialect: _swapped(facts), _swapped),
     "one-way-each-prefix": Pass(_one_way_down, lambda facts: facts),
     # Where a system answers only for its own addresses, each is made one, host-length. Which of
     # the addresses read are there for that, only the translations tell: see `intent.normal`.

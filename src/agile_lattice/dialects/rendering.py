@@ -42,9 +42,10 @@ def render_facts(dialect: Dialect, facts: Facts) -> list[tuple[str, str]]:
 
 
 class _Plan(msgspec.Struct, frozen=True):
-    """How facts of one make are written: as these shapes, the block inside, or not at all and why."""
+    """How facts of one make are written: as these shapes, with these and the block inside, or not at all and why."""
 
     shapes: tuple[Shape, ...] = ()
+    heads: tuple[Shape, ...] = ()
     block: Block | None = None
     unsaid: str = ""
     reason: str = ""
@@ -104,15 +105,17 @@ class _Writer:
         if phrase.always:
             owner = _Owner()
         shape = phrase.shapes.of(owner.traits)
-        if shape is None or (owner.traits and not shape.fields):
+        if shape is None or (owner.traits and not shape.fields and phrase.block is None):
             return
         text = shape.fill(owner.values)
         if phrase.block is None:
             if owner.traits or phrase.always:
                 yield Statement(text, 0)
             return
-        # A block that only holds others is written even if it is empty: that there is nothing is worth saying.
         inside = self.block(phrase.block, owner, fields)
+        if owner.traits and not shape.fields and not inside:
+            return
+        # Elsewhere a block that only holds others is written even if it is empty: that, too, is worth saying.
         heads = [condition.of(owner.traits) for _, condition in phrase.conditions]
         yield Statement(text, 0, [*(Statement(head.fill(owner.values), 0) for head in heads if head), *inside])
 
@@ -165,9 +168,12 @@ class _Writer:
             try:
                 for shape in plan.shapes:
                     statements.append(Statement(shape.fill(values), 0))
+                if plan.heads:
+                    statements[-1].children = [Statement(head.fill(values), 0) for head in plan.heads]
                 if plan.block is not None:
                     inherited = {kind.key: values[0]} if kind.key else dict(zip(kind.fields, values, strict=False))
-                    statements[-1].children = self.block(plan.block, _Owner(values, traits), {**around, **inherited})
+                    inside = self.block(plan.block, _Owner(values, traits), {**around, **inherited})
+                    statements[-1].children = [*(statements[-1].children or ()), *inside]
             except UnspellableField as error:
                 self.refusals.append(self.refusal(kind, fact, kind.fields[error.index], error.reason))
         return statements
@@ -190,11 +196,15 @@ class _Writer:
                     several.append(shape)
                     missing -= said
                 continue
-            unsaid = set(present).difference(shape.fields, phrase.constants, around)
+            heads = [condition.of(traits) for _, condition in phrase.conditions]
+            said_inside = [head.fields for head in heads if head is not None]
+            if len(said_inside) < len(heads):
+                continue
+            unsaid = set(present).difference(shape.fields, phrase.constants, around, *said_inside)
             if phrase.block is not None:
                 unsaid -= self.fields_inside(phrase.block, traits)
             if not unsaid:
-                return _Plan((shape,), phrase.block)
+                return _Plan((shape,), tuple(head for head in heads if head is not None), phrase.block)
             missing = min(missing, unsaid, key=len)
         if not missing:
             return _Plan(tuple(several))
@@ -214,6 +224,7 @@ class _Writer:
         return (
             phrase.constants.get(field) == trait
             or phrase.shapes.takes(field, trait)
+            or any(condition.takes(field, trait) for _, condition in phrase.conditions)
             or any(self.takes(each, field, trait) for each in inside if each.makes is None)
         )
 

@@ -112,7 +112,7 @@ class DeviceMaker:
             shape.mtu,
             shape.description or "",
             shape.zone or "",
-            tuple(shape.learns),
+            tuple(sorted(set(shape.learns))),
             Dial(shape.dial.over, shape.dial.user, shape.dial.password) if shape.dial else None,
             shape.parent or "",
             shape.vlan,
