@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 
-from hypothesis import settings
+from hypothesis import Phase, settings
 
 # Runs on a developer's machine try new cases every time; a submission is judged by the same ones.
 settings.register_profile("judged", derandomize=True)
-if os.environ.get("CI") == "true":
-    settings.load_profile("judged")
+# For a first look: what fails is shown as it was found.
+settings.register_profile("quick", phases=[Phase.explicit, Phase.reuse, Phase.generate])
+settings.load_profile("judged" if os.environ.get("CI") == "true" else os.environ.get("HYPOTHESIS_PROFILE", "default"))

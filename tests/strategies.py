@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
-from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.interfaces import Bridge, Interface
 from agile_lattice.intent.model import Device, Settings
 from agile_lattice.intent.permits import Access, Permit
 from agile_lattice.intent.routes import Route
@@ -115,7 +116,7 @@ def translations(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[s
             return Static(Prefix.host(external), Prefix.host(internal), name, draw(side))
         case _:
             offered = draw(maybe_services)
-            ported = offered is not None and all(each.ports for each in offered)
+            ported = offered is not None and all(each.has_ports for each in offered)
             port = draw(st.none() | st.integers(1, 65535)) if ported else None
             external, internal = draw(addresses(4)), draw(addresses(4))
             return Publish(external, internal, name, draw(side), draw(maybe_set), offered, port)
@@ -141,12 +142,30 @@ def accesses(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[str] 
     return Access(draw(services(4)), draw(st.just("") | remarks), draw(side), draw(st.none() | address_sets()))
 
 
+# Dialects of systems that make VLANs and bridges, and learn addresses.
+BUILDERS = {"netplan", "networkd"}
+
+
+@st.composite
+def made_interfaces(draw: st.DrawFn, names: list[str]) -> list[Interface]:
+    parent, vlan = draw(st.sampled_from(names)), draw(st.none() | st.integers(1, 4094))
+    made = [] if vlan is None else [replace(draw(interfaces("v7")), parent=parent, vlan=vlan)]
+    members = draw(st.lists(st.sampled_from(names), unique=True).map(lambda found: tuple(sorted(found))))
+    return [*made, replace(draw(interfaces("br0")), bridge=Bridge(members))] if members else made
+
+
 @st.composite
 def devices(draw: st.DrawFn, speaks: tuple[str, ...] = ("iproute2", "nftables")) -> Device:
     names = draw(st.lists(NAMES, max_size=3, unique=True))
     built = [draw(interfaces(name)) for name in names]
     if draw(st.booleans()):
         built.append(draw(loopbacks()))
+    if BUILDERS & {*speaks} and names:
+        built += draw(made_interfaces(names))
+        learns = st.lists(st.sampled_from(["dhcp", "dhcp6", "slaac"]), unique=True).map(
+            lambda found: tuple(sorted(found))
+        )
+        built[0] = replace(built[0], learns=draw(learns))
     return Device(
         "quay", speaks, tuple(built), tuple(draw(st.lists(routes(names), max_size=5))),
         tuple(draw(st.lists(translations(names), max_size=6))),

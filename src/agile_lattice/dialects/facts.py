@@ -90,6 +90,28 @@ class CarriedFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
+class MadeFact(msgspec.Struct, frozen=True):
+    """That an interface is made by the system, where that is said apart from what is set on it.
+
+    Attributes:
+        sort: `vlan` or `bridge`.
+        vlan: The VLAN id, if it is one.
+    """
+
+    interface: str
+    sort: str
+    vlan: int | None = None
+    place: Place = NOWHERE
+
+
+class PartFact(msgspec.Struct, frozen=True):
+    """That an interface has a part (a VLAN of it), where the parent says so and not the part."""
+
+    interface: str
+    part: str
+    place: Place = NOWHERE
+
+
 class SettingsFact(msgspec.Struct, frozen=True):
     """What is set on a device as a whole, without its name; the fields are those of `intent.model.Settings`."""
 
@@ -104,8 +126,8 @@ class SettingsFact(msgspec.Struct, frozen=True):
 
 SINGLE = "*"
 Fact = (
-    DeviceFact | InterfaceFact | AddressFact | AnswerFact | MemberFact | CarriedFact | Route | Rule | Passage
-    | SettingsFact
+    DeviceFact | InterfaceFact | AddressFact | AnswerFact | MemberFact | CarriedFact | MadeFact | PartFact
+    | Route | Rule | Passage | SettingsFact
 )  # fmt: skip
 
 
@@ -264,6 +286,22 @@ FACTS: dict[str, FactType] = {
             lambda one: (True, True, one.untagged or None),
             words="VLAN {fact.vlan} on {fact.interface}",
             keys={"vlan": ("tagged",), "untagged": ("untagged",)},
+        ),
+        FactType(
+            "made",
+            MadeFact,
+            "interfaces",
+            ("interface", "sort", "vlan"),
+            lambda one: (True, one.sort, one.vlan is not None or None),
+            words="interface {fact.interface}",
+        ),
+        FactType(
+            "part",
+            PartFact,
+            "interfaces",
+            ("interface", "part"),
+            lambda one: (True, True),
+            words="{fact.part} as a part of {fact.interface}",
         ),
         FactType(
             "answer",

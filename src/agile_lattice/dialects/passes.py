@@ -11,8 +11,9 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.dialects.errors import Refusal, Refusals
-from agile_lattice.dialects.facts import AddressFact, AnswerFact, Fact, InterfaceFact, MemberFact
+from agile_lattice.dialects.facts import AddressFact, AnswerFact, Fact, InterfaceFact, MadeFact, MemberFact, PartFact
 from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
 
 Facts = dict[str, list[Fact]]
@@ -145,6 +146,36 @@ def _swapped(facts: Facts) -> Facts:
     return {**facts, "member": members}
 
 
+def _made_down(facts: Facts, dialect: str) -> Facts:
+    """Say apart which interfaces the system makes, and let parents name their parts."""
+    interfaces: list[Fact] = []
+    made: list[Fact] = []
+    parts: list[Fact] = []
+    for fact in facts.get("interface", []):
+        assert isinstance(fact, InterfaceFact)
+        if fact.bridge:
+            made.append(MadeFact(fact.interface, "bridge", None, fact.place))
+        if fact.parent and fact.vlan:
+            made.append(MadeFact(fact.interface, "vlan", fact.vlan, fact.place))
+            parts.append(PartFact(fact.parent, fact.interface, fact.place))
+            fact = replace(fact, parent="", vlan=None)
+        interfaces.append(replace(fact, bridge=False))
+    return {**facts, "interface": interfaces, "made": made, "part": parts}
+
+
+def _made_up(facts: Facts) -> Facts:
+    interfaces = list(facts.get("interface", []))
+    for fact in facts.get("made", []):
+        assert isinstance(fact, MadeFact)
+        place = Place(fact.place.file, fact.place.line, {"bridge": fact.place, "vlan": fact.place})
+        interfaces.append(InterfaceFact(fact.interface, bridge=fact.sort == "bridge", vlan=fact.vlan, place=place))
+    for fact in facts.get("part", []):
+        assert isinstance(fact, PartFact)
+        place = Place(fact.place.file, fact.place.line, {"parent": fact.place})
+        interfaces.append(InterfaceFact(fact.part, parent=fact.interface, place=place))
+    return {**facts, "interface": interfaces}
+
+
 PASSES: Mapping[str, Pass] = {
     # The kernel has one loopback, and its name is what marks it.
     "loopback-is-lo": Pass(_loopback_down, _loopback_up),
@@ -155,6 +186,7 @@ PASSES: Mapping[str, Pass] = {
     "link-is-parent-of-vlan": Pass(lambda facts, dialect: facts, _parents_up),
     # Where a bridge names its members, and not each member its bridge.
     "members-with-bridges": Pass(lambda facts, dialect: _swapped(facts), _swapped),
+    "made-apart": Pass(_made_down, _made_up),
     "one-way-each-prefix": Pass(_one_way_down, lambda facts: facts),
     # Where a system answers only for its own addresses, each is made one, host-length. Which of
     # the addresses read are there for that, only the translations tell: see `intent.normal`.

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from itertools import groupby
 from typing import Any
 
@@ -52,10 +52,17 @@ class _Plan(msgspec.Struct, frozen=True):
 
 
 class _Owner(msgspec.Struct, frozen=True):
-    """The fact that a block is of, by its values and their traits; both empty if it is of none."""
+    """The fact that a block is of; everything is empty if it is of none.
+
+    Attributes:
+        values: Those of its fields.
+        traits: Those of the values.
+        present: The traits by the names of the fields, of those that say something.
+    """
 
     values: tuple[Any, ...] = ()
     traits: tuple[Any, ...] = ()
+    present: Mapping[str, Any] = {}
 
 
 def _homes(block: Block) -> Counter[str]:
@@ -66,6 +73,15 @@ def _homes(block: Block) -> Counter[str]:
         if phrase.block is not None:
             homes += _homes(phrase.block)
     return homes
+
+
+def _present(kind: FactType, traits: tuple[Any, ...]) -> dict[str, Any]:
+    return {name: trait for name, trait in zip(kind.fields, traits, strict=True) if trait is not None}
+
+
+def _agrees(phrase: Phrase, present: Mapping[str, Any]) -> bool:
+    """Tell whether what a phrase sets by being there is so."""
+    return all(present.get(name) == value for name, value in phrase.constants.items())
 
 
 class _Writer:
@@ -89,24 +105,32 @@ class _Writer:
             fields: What facts inside take over by name from the blocks around.
         """
         statements: list[Statement] = []
+        said: set[str] = set()
         for makes, group in groupby(block.phrases, key=lambda phrase: None if phrase.aside else phrase.makes):
             phrases = [phrase for phrase in group if not phrase.aside]
             if makes is not None:
                 statements += self.write_facts(makes, phrases, self.facts_here(makes, phrases, fields), fields)
                 continue
             for phrase in phrases:
-                statements += self.part(phrase, owner, fields)
+                statements += self.part(phrase, owner, fields, said)
         return statements
 
-    def part(self, phrase: Phrase, owner: _Owner, fields: dict[str, Any]) -> Iterator[Statement]:
-        """Write a statement that adds to the enclosing fact, one that has to be there, or a block that holds others."""
+    def part(self, phrase: Phrase, owner: _Owner, fields: dict[str, Any], said: set[str]) -> Iterator[Statement]:
+        """Write a statement that adds to the enclosing fact, one that has to be there, or a block that holds others.
+
+        Of several statements for the same fields the first that fits is written; `said` are those of the block so far.
+        """
         if phrase.needs and not any(self.facts.get(kind) for kind in phrase.needs):
             return
         if phrase.always:
             owner = _Owner()
         shape = phrase.shapes.of(owner.traits)
-        if shape is None or (owner.traits and not shape.fields and phrase.block is None):
+        if shape is None or not _agrees(phrase, owner.present):
             return
+        says = shape.fields.union(phrase.constants)
+        if owner.traits and phrase.block is None and says <= said:
+            return
+        said |= says
         text = shape.fill(owner.values)
         if phrase.block is None:
             if owner.traits or phrase.always:
@@ -172,7 +196,8 @@ class _Writer:
                     statements[-1].children = [Statement(head.fill(values), 0) for head in plan.heads]
                 if plan.block is not None:
                     inherited = {kind.key: values[0]} if kind.key else dict(zip(kind.fields, values, strict=False))
-                    inside = self.block(plan.block, _Owner(values, traits), {**around, **inherited})
+                    owner = _Owner(values, traits, _present(kind, traits))
+                    inside = self.block(plan.block, owner, {**around, **inherited})
                     statements[-1].children = [*(statements[-1].children or ()), *inside]
             except UnspellableField as error:
                 self.refusals.append(self.refusal(kind, fact, kind.fields[error.index], error.reason))
@@ -180,11 +205,11 @@ class _Writer:
 
     def plan(self, kind: FactType, phrases: list[Phrase], traits: tuple[Any, ...], around: Iterable[str]) -> _Plan:
         """Decide how facts with these traits are written; that depends on nothing else."""
-        present = {name: trait for name, trait in zip(kind.fields, traits, strict=True) if trait is not None}
+        present = _present(kind, traits)
         missing = set(present)
         several: list[Shape] = []
         for phrase in phrases:
-            if any(present.get(name) != value for name, value in phrase.constants.items()):
+            if not _agrees(phrase, present):
                 continue
             shape = phrase.shapes.of(traits)
             if shape is None:
@@ -202,7 +227,7 @@ class _Writer:
                 continue
             unsaid = set(present).difference(shape.fields, phrase.constants, around, *said_inside)
             if phrase.block is not None:
-                unsaid -= self.fields_inside(phrase.block, traits)
+                unsaid -= self.fields_inside(phrase.block, traits, present)
             if not unsaid:
                 return _Plan((shape,), tuple(head for head in heads if head is not None), phrase.block)
             missing = min(missing, unsaid, key=len)
@@ -228,14 +253,14 @@ class _Writer:
             or any(self.takes(each, field, trait) for each in inside if each.makes is None)
         )
 
-    def fields_inside(self, block: Block, traits: tuple[Any, ...]) -> set[str]:
+    def fields_inside(self, block: Block, traits: tuple[Any, ...], present: Mapping[str, Any]) -> set[str]:
         """Return the fields of a fact that the statements inside its block can say."""
         found: set[str] = set()
         for phrase in block.phrases:
             if phrase.makes is None and not phrase.aside:
                 shape = phrase.shapes.of(traits)
-                if shape is not None:
-                    found |= shape.fields
+                if shape is not None and _agrees(phrase, present):
+                    found |= shape.fields.union(phrase.constants)
         return found
 
     def refusal(self, kind: FactType, fact: Fact, field: str, reason: str) -> Refusal:

@@ -5,6 +5,7 @@ What it settles, each because two spellings mean the same:
 * Interfaces, addresses and routes have no order; translations have the order of `joining.join`.
 * A zone, a block and a link are labels, already resolved wherever they count; they are dropped, and so is
   what stays in the intent: remarks on routes, rules and permits, what a summary stands for, what a permit came from.
+* A loopback of which nothing is said is on every system; it is dropped.
 * An MTU that equals the medium's default (1500 octets, RFC 894) is as good as unsaid.
 * Host bits of a route's destination mean nothing, nor does the same way again at a higher distance.
 * A next hop on a connected subnet implies its egress interface (of several, the longest prefix's).
@@ -36,7 +37,7 @@ def normal(device: Device) -> Device:
     """Return the device in normal form, with its answers spelt out."""
     translations, _ = join(split(device.translations))
     parted, answers = parted_answers(device)
-    interfaces = [_normal_interface(each) for each in parted]
+    interfaces = [one for each in parted if (one := _normal_interface(each)) != Interface(one.name, loopback=True)]
     if device.answers is None:
         answers += answers_for(parted, translations)
     return replace(
