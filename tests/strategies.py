@@ -181,6 +181,8 @@ def loadable_devices(draw: st.DrawFn, speaks: tuple[str, ...]) -> Device:
     mtu = st.none() | st.integers(1280, 9000) if speaks[0] == "iproute2" else st.none()
     words = st.text("abcXYZ019 .,:;!#-_/()é", min_size=1, max_size=30).map(str.strip).filter(bool)
     remark = st.just("") | words.filter(lambda text: "  " not in text and (speaks[0] == "frr" or "#" not in text))
+    if speaks[0] == "netplan":
+        remark = st.just("")
     names = draw(st.lists(st.sampled_from(["wan0", "lan0", "pier-7", "dmz.20"]), min_size=1, max_size=3, unique=True))
     built, hops = [], []
     for index, name in enumerate(names):

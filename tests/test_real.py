@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import os
+import shutil
 import sys
+import tempfile
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, Phase, given, settings
+from msgspec.structs import replace
 
 from agile_lattice.compare.comparing import compare
 from agile_lattice.dialects import read_device, render_device
-from agile_lattice.intent.model import Device
+from agile_lattice.intent.model import Device, Settings
+from agile_lattice.intent.normal import normal
 from agile_lattice.notation.loading import load, loads
 from machines import Machine, present, run
 from strategies import loadable_devices
@@ -32,6 +36,11 @@ kernel = pytest.mark.skipif(not MUST and not present("ip", "nft"), reason="needs
 frr = pytest.mark.skipif(
     not MUST and not present("ip", "nft", "vtysh", "zebra", "staticd"), reason="needs root and FRRouting"
 )
+
+
+def needs(program: str) -> pytest.MarkDecorator:
+    """Skip a test whose program is not there, except where nothing may be skipped."""
+    return pytest.mark.skipif(not MUST and shutil.which(program) is None, reason=f"needs {program}")
 
 
 def assert_the_machine_is_as_meant(device: Device) -> None:
@@ -66,6 +75,54 @@ def test_the_kernel_has_what_was_rendered(device: Device) -> None:
 @given(loadable_devices(("frr", "nftables")))
 def test_frr_has_what_was_rendered(device: Device) -> None:
     assert_the_machine_is_as_meant(device)
+
+
+@needs("bird")
+@SOME
+@given(loadable_devices(("bird", "iproute2", "nftables")))
+def test_bird_takes_what_was_rendered(device: Device) -> None:
+    # One way for each destination, and its preference runs down from 200.
+    ways = {each.to: each for each in device.routes if each.distance <= 201}
+    device = replace(device, routes=tuple(ways.values()))
+    text = next(each.text for each in render_device(device) if each.dialect == "bird")
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "bird.conf"
+        path.write_text(text)
+        run("bird", "-p", "-c", str(path))
+
+
+@needs("netplan")
+@SOME
+@given(loadable_devices(("netplan", "nftables")))
+def test_netplan_makes_units_of_it_that_read_as_the_same(device: Device) -> None:
+    device = replace(device, translations=(), permits=(), access=())
+    text = next(each.text for each in render_device(device) if each.dialect == "netplan")
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "etc/netplan/90-lattice.yaml"
+        path.parent.mkdir(parents=True)
+        path.write_text(text)
+        path.chmod(0o600)
+        run("netplan", "generate", "--root-dir", folder)
+        units = sorted((Path(folder) / "run/systemd/network").glob("*.net*"))
+        read = read_device(device.name, ("networkd",), [(str(unit), unit.read_text()) for unit in units])
+    assert [(each.text, each.block) for each in read.leftovers] == []
+    was, now = normal(device), normal(read.device)
+    assert (now.interfaces, now.routes) == (was.interfaces, was.routes)
+
+
+@kernel
+@needs("sysctl")
+@pytest.mark.parametrize("forwards", [True, False])
+def test_the_kernel_has_the_settings_that_were_rendered(forwards: bool) -> None:
+    settings_ = Settings("", forwards, not forwards, "strict" if forwards else "loose")
+    device = Device("quay", ("sysctl",), settings=settings_)
+    [rendered] = render_device(device)
+    keys = [line.split(" = ")[0] for line in rendered.text.splitlines()]
+    with Machine("quay", []) as machine:
+        (machine.folder / rendered.file).write_text(rendered.text)
+        machine.inside("sysctl", "-p", str(machine.folder / rendered.file))
+        there = read_device("quay", ("sysctl",), {"all": machine.inside("sysctl", *keys)})
+    assert compare(device, there).same
 
 
 @frr
