@@ -7,10 +7,10 @@ from hypothesis import HealthCheck, assume, event, given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from agile_lattice.dialects import Rendered, read_device, render_device
+from agile_lattice.dialects import Rendered, as_intent, read_device, render_device
 from agile_lattice.dialects.errors import Refusals
 from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.model import Device
+from agile_lattice.intent.model import Device, Settings
 from agile_lattice.intent.normal import normal
 from strategies import devices
 
@@ -20,11 +20,18 @@ SPOKEN = [
     ("bird", "iproute2", "nftables"),
     ("netplan", "nftables"),
     ("networkd", "nftables"),
+    ("bollard",),
+    ("mooring",),
+    ("tideway",),
 ]
 # Where a strange line is a line by itself, and does not make another document of the whole.
 LINED = SPOKEN[:3]
 MANY = settings(max_examples=200, deadline=None, suppress_health_check=list(HealthCheck))
 SOME = settings(MANY, max_examples=60)
+
+
+# Sections that a device may have and none of its dialects carries, by their keys.
+FIELDS = {"management": {"access": ()}, "permits": {"permits": ()}, "settings": {"settings": Settings()}}
 
 
 def members(one: Interface) -> tuple[str, ...]:
@@ -49,6 +56,8 @@ def without(device: Device, refused: Refusals) -> Device | None:
             permits=tuple(one for one in kept.permits if f"permit {one.name}" != subject),
             access=tuple(one for one in kept.access if f"access {one.name}" != subject),
         )
+        if subject == f"device {kept.name}":
+            kept = replace(kept, **FIELDS[each.field])
     return None if kept == device else kept
 
 
@@ -80,6 +89,22 @@ def test_what_is_rendered_reads_back_as_the_same(speaks: tuple[str, ...], data: 
     again = {each.file: each.text for each in render_device(capture.device) if each.text.strip()}
     repeated = read_device(device.name, speaks, again.items())
     assert (normal(repeated.device), repeated.leftovers, repeated.sections) == (now, (), capture.sections)
+
+
+@settings(SOME, max_examples=150)
+@given(data=st.data())
+def test_what_is_read_in_one_syntax_renders_in_another(data: st.DataObject) -> None:
+    here, there = data.draw(st.sampled_from(SPOKEN)), data.draw(st.sampled_from(SPOKEN))
+    _, texts = rendered(data.draw(devices(here)))
+    capture = read_device("quay", here, [(each.file, each.text) for each in texts if each.text.strip()])
+    moved, leftovers = as_intent(capture)
+    assert leftovers == ()
+    device, texts = rendered(replace(moved, speaks=there))
+    again = read_device("quay", there, [(each.file, each.text) for each in texts if each.text.strip()])
+    assert again.leftovers == ()
+    was, now = normal(device), normal(again.device)
+    for section in ("interfaces", "answers", "routes", "translations", "permits", "access"):
+        assert getattr(now, section) == getattr(was, section)
 
 
 @pytest.mark.parametrize("speaks", LINED)

@@ -16,6 +16,7 @@ from agile_lattice.dialects.facts import (
     InterfaceFact,
     MemberFact,
     SettingsFact,
+    SideFact,
 )
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading import Leftover, Reading
@@ -62,6 +63,7 @@ def facts_of(device: Device) -> Facts:
         "rule": split(device.translations),
         "permit": passages(device.permits),
         "access": passages(device.access),
+        "side": [SideFact(one.name, one.zone or one.name, one.place) for one in device.interfaces],
         "settings": [_alike(SettingsFact, device.settings)] if device.settings else [],
     }
     for one in device.interfaces:
@@ -116,16 +118,19 @@ def assemble(name: str, speaks: Sequence[str], readings: Iterable[Reading]) -> C
     translations, unsaid = join(facts.get("rule", []))
     leftovers += [_no_word(rule) for rule in unsaid]
     hostnames = [fact.hostname for fact in facts.get("device", [])]
+    answers: tuple[Answer, ...] | None = tuple(
+        Answer(fact.interface, AddressSet.of(fact.address.network), fact.place)
+        for fact in cast(list[AnswerFact], facts.get("answer", []))
+    )
+    if any(reading.answers_itself for reading in readings):
+        answers = None  # they follow from the translations, as in an intent
     device = Device(
         name or next(iter(hostnames), "device"),
         tuple(speaks),
         _interfaces(facts),
         cast(tuple[Route, ...], tuple(facts.get("route", []))),
         translations,
-        tuple(
-            Answer(fact.interface, AddressSet.of(fact.address.network), fact.place)
-            for fact in cast(list[AnswerFact], facts.get("answer", []))
-        ),
+        answers,
         permits=joined_permits(facts.get("permit", [])),
         access=joined_access(facts.get("access", [])),
         settings=_alike(Settings, facts["settings"][0]) if facts.get("settings") else Settings(),

@@ -15,6 +15,9 @@
     PHRASE ...
     '''
 
+    [semantics]                                    # what the device does; see `semantics`
+    order = "list"
+
     [cannot]                                       # why a field has no place in this syntax
     "interface.mtu" = "..."
 
@@ -47,11 +50,12 @@ from typing import Any
 import msgspec
 
 from agile_lattice.dialects.errors import DefinitionError
-from agile_lattice.dialects.facts import FACTS, PARTS, FactType
+from agile_lattice.dialects.facts import FACTS, NAMED, PARTS, FactType
 from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
 from agile_lattice.dialects.kinds import BASE, NUMBERS, Kind, number_kind, set_of, text_kind, worded
-from agile_lattice.dialects.passes import PASSES
+from agile_lattice.dialects.passes import PASSES, Pass
 from agile_lattice.dialects.patterns import Maker, Pattern, compile_maker, compile_pattern
+from agile_lattice.dialects.semantics import Semantics, passes_of
 from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.surfaces import AnySurface
 from agile_lattice.intent.model import Section
@@ -127,14 +131,16 @@ class Dialect(msgspec.Struct, frozen=True):
 
     Attributes:
         forms: Kinds of text; the first is written, all are read.
-        passes: Names of passes between facts and model.
+        semantics: What it states of its device's ways.
+        passes: Between facts and model, in the order of the way down.
         cannot: Reasons, by `fact.field`, why something cannot be expressed.
     """
 
     name: str
     title: str
     forms: tuple[Form, ...]
-    passes: tuple[str, ...]
+    semantics: Semantics
+    passes: tuple[Pass, ...]
     cannot: Mapping[str, str]
     file: str
 
@@ -162,6 +168,7 @@ class _DialectText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     parts: dict[str, str] = {}
     shared: dict[str, str] = {}
     cannot: dict[str, str] = {}
+    semantics: Semantics = Semantics()
 
 
 def parse_dialect(text: str, file: str) -> Dialect:
@@ -197,7 +204,8 @@ def parse_dialect(text: str, file: str) -> Dialect:
             raise DefinitionError(file, start + 1, f"there are no shared phrases {error}") from None
         block = builder.block(lines, None)
         forms.append(Form(form.name, form.carries, form.surface, form.before, block, form.file))
-    return Dialect(raw.dialect, raw.title, tuple(forms), raw.passes, raw.cannot, file)
+    passes = passes_of(raw.semantics, raw.passes)
+    return Dialect(raw.dialect, raw.title, tuple(forms), raw.semantics, passes, raw.cannot, file)
 
 
 def _line_of(text: str, word: str) -> int:
@@ -205,7 +213,7 @@ def _line_of(text: str, word: str) -> int:
 
 
 def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
-    known = {"is", "words", "also", "pattern", "most", "offset", "less", "least", "set", "quote"}
+    known = {"is", "words", "also", "pattern", "most", "offset", "less", "least", "set", "quote", "named", "join"}
     if not raw.keys() <= known:
         raise ValueError(f"unknown key {min(raw.keys() - known)!r}; known are {', '.join(sorted(known))}")
     base = raw.get("is")
@@ -223,7 +231,10 @@ def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
         kind = worded(name, raw.get("words", {}), raw.get("also", {}), kind)
     if kind is None:
         raise ValueError("say what it `is`, or give its `words`")
-    return set_of(kind) if raw.get("set") else kind
+    if raw.get("named"):
+        kind = msgspec.structs.replace(kind, accepts=lambda trait: trait == NAMED)
+    kind = set_of(kind) if raw.get("set") else kind
+    return msgspec.structs.replace(kind, join=raw["join"]) if "join" in raw else kind
 
 
 class _Line(msgspec.Struct):

@@ -13,13 +13,14 @@ from typing import Any
 
 import msgspec
 
-from agile_lattice.intent.addresses import BITS, Address, Prefix
+from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Dial
 from agile_lattice.intent.model import HostEntry, ReversePath, Section
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import DEFAULT_DISTANCE, Route
 from agile_lattice.intent.stages import Rule
+from agile_lattice.packets.spans import Spans
 
 
 class DeviceFact(msgspec.Struct, frozen=True):
@@ -112,6 +113,42 @@ class PartFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
+class SideFact(msgspec.Struct, frozen=True):
+    """What side an interface faces: its zone, or a mark that it has for translations."""
+
+    interface: str
+    side: str
+    place: Place = NOWHERE
+
+
+class TwinFact(msgspec.Struct, frozen=True):
+    """A two-way translation of one host, where that is one statement; the fields are those of `translations.Static`."""
+
+    external: Prefix
+    internal: Prefix
+    facing: tuple[str, ...] | None = None
+    name: str = ""
+    rank: int | None = None
+    place: Place = NOWHERE
+
+
+class GroupFact(msgspec.Struct, frozen=True):
+    """Addresses that are declared apart, and used by name."""
+
+    name: str
+    addresses: AddressSet
+    place: Place = NOWHERE
+
+
+class OfferFact(msgspec.Struct, frozen=True):
+    """A service that is declared apart, and used by name."""
+
+    name: str
+    protocol: str
+    ports: Spans | None = None
+    place: Place = NOWHERE
+
+
 class SettingsFact(msgspec.Struct, frozen=True):
     """What is set on a device as a whole, without its name; the fields are those of `intent.model.Settings`."""
 
@@ -127,7 +164,7 @@ class SettingsFact(msgspec.Struct, frozen=True):
 SINGLE = "*"
 Fact = (
     DeviceFact | InterfaceFact | AddressFact | AnswerFact | MemberFact | CarriedFact | MadeFact | PartFact
-    | Route | Rule | Passage | SettingsFact
+    | SideFact | TwinFact | GroupFact | OfferFact | Route | Rule | Passage | SettingsFact
 )  # fmt: skip
 
 
@@ -198,6 +235,20 @@ def _route_traits(one: Route) -> tuple[Any, ...]:
     )
 
 
+NAMED = "named"
+
+
+def _set_trait(value: AddressSet | str | None) -> Any:
+    """Return the trait of a set of addresses: family and whether it has many members, or that it goes by a name."""
+    if value is None or isinstance(value, str):
+        return None if value is None else NAMED
+    return value.family, len(value.spans) > 1
+
+
+def _end_trait(end: Prefix) -> Any:
+    return end.family if end.is_host else (end.family, "prefix")
+
+
 def _rule_traits(one: Rule) -> tuple[Any, ...]:
     source, destination, to = one.source, one.destination, one.to
     return (
@@ -205,15 +256,16 @@ def _rule_traits(one: Rule) -> tuple[Any, ...]:
         one.verdict,
         None if one.arrives is None else len(one.arrives) > 1,
         None if one.leaves is None else len(one.leaves) > 1,
-        None if source is None else (source.family, len(source.spans) > 1),
-        None if destination is None else (destination.family, len(destination.spans) > 1),
+        _set_trait(source),
+        _set_trait(destination),
         one.protocol,
         None if one.ports is None else len(one.ports) > 1,
-        None if to is None else (to.family, len(to.spans) > 1),
+        _set_trait(to),
         None if one.to_port is None else True,
         None if one.port_use == "shared" else one.port_use,
         True if one.rewrites_dns else None,
         True if one.name else None,
+        None if one.rank is None else True,
     )
 
 
@@ -223,12 +275,13 @@ def _passage_traits(one: Passage) -> tuple[Any, ...]:
         one.verdict,
         None if one.arrives is None else len(one.arrives) > 1,
         None if one.leaves is None else len(one.leaves) > 1,
-        None if source is None else (source.family, len(source.spans) > 1),
-        None if destination is None else (destination.family, len(destination.spans) > 1),
+        _set_trait(source),
+        _set_trait(destination),
         one.protocol,
         None if one.ports is None else len(one.ports) > 1,
         True if one.log else None,
         True if one.name else None,
+        None if one.rank is None else True,
     )
 
 
@@ -302,6 +355,45 @@ FACTS: dict[str, FactType] = {
             ("interface", "part"),
             lambda one: (True, True),
             words="{fact.part} as a part of {fact.interface}",
+        ),
+        FactType(
+            "side",
+            SideFact,
+            None,
+            ("interface", "side"),
+            lambda one: (True, one.side),
+            words="side of {fact.interface}",
+        ),
+        FactType(
+            "twin",
+            TwinFact,
+            "translations",
+            TwinFact.__struct_fields__[:-1],
+            lambda one: (
+                _end_trait(one.external),
+                _end_trait(one.internal),
+                None if one.facing is None else len(one.facing) > 1,
+                True if one.name else None,
+                None if one.rank is None else True,
+            ),
+            words="translation {fact.name}",
+            keys={"external": ("static",), "internal": ("on",)},
+        ),
+        FactType(
+            "group",
+            GroupFact,
+            None,
+            ("name", "addresses"),
+            lambda one: (True, (one.addresses.family, len(one.addresses.spans) > 1)),
+            words="group {fact.name}",
+        ),
+        FactType(
+            "offer",
+            OfferFact,
+            None,
+            ("name", "protocol", "ports"),
+            lambda one: (True, one.protocol, None if one.ports is None else len(one.ports) > 1),
+            words="service {fact.name}",
         ),
         FactType(
             "answer",

@@ -47,6 +47,7 @@ class Kind(msgspec.Struct, frozen=True):
         collect: For members of a set: several values that were read, as one.
         scatter: The reverse, values that can be written one by one.
         bare: Whether a spelling could be taken for a word of the phrase around it.
+        join: What stands between the members of a list.
     """
 
     name: str
@@ -57,6 +58,7 @@ class Kind(msgspec.Struct, frozen=True):
     collect: Callable[[Iterable[Any]], Any] | None = None
     scatter: Callable[[Any], Iterable[Any]] | None = None
     bare: bool = False
+    join: str = ", "
 
     def listed(self) -> Kind:
         """Return the kind of comma-separated lists of this one.
@@ -67,14 +69,14 @@ class Kind(msgspec.Struct, frozen=True):
         collect, scatter = self.collect, self.scatter
         if collect is None or scatter is None:
             raise ValueError(f"there are no lists of {self.name}")
-        read, write = self.read, self.write
+        read, write, join = self.read, self.write, self.join
 
         @lru_cache(CACHED)
         def read_all(text: str) -> Any:
             return collect([read(each.strip()) for each in text.split(",")])
 
         def write_all(value: Any) -> str:
-            return ", ".join([write(each) for each in scatter(value)])
+            return join.join([write(each) for each in scatter(value)])
 
         def accepts(trait: Any) -> bool:
             # The trait of a set says whether it has many members: here any number will do.
@@ -299,6 +301,7 @@ BASE: dict[str, Kind] = {
         _span_kind("span4", 4, _IPV4, spell_span),
         _span_kind("span6", 6, _IPV6, spell_span),
         _span_kind("range4", 4, _IPV4, spell_range),
+        _span_kind("range6", 6, _IPV6, spell_range),
         _complement_kind(4, _IPV4),
         _complement_kind(6, _IPV6),
         Kind(

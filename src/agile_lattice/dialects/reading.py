@@ -10,13 +10,16 @@ import msgspec
 from agile_lattice.dialects.definition import Block, Dialect, Form, Phrase
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.facts import FACTS, Fact, combine
-from agile_lattice.dialects.passes import PASSES, Facts
+from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.surfaces import ENTRY, Statement
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import Place
 
 Fields = dict[str, Any]
 Lines = dict[str | int, Place]
+
+
+UNKNOWN_NAME = "it uses a name that is not declared"
 
 
 class Leftover(msgspec.Struct, frozen=True):
@@ -60,6 +63,7 @@ class Reading(msgspec.Struct, frozen=True):
         leftovers: What was not understood, in order.
         sections: The sections that the text speaks of, even if only to say that there is nothing.
         statements: How many statements it has, and how many of them were understood.
+        answers_itself: Whether the device answers for what its translations use without being told.
     """
 
     dialect: str
@@ -68,6 +72,7 @@ class Reading(msgspec.Struct, frozen=True):
     leftovers: tuple[Leftover, ...]
     sections: frozenset[Section]
     statements: tuple[int, int]
+    answers_itself: bool = False
 
 
 def read_form(dialect: Dialect, form: Form, text: str, file: str, trace: list[Taken] | None = None) -> Reading:
@@ -87,11 +92,14 @@ def read_form(dialect: Dialect, form: Form, text: str, file: str, trace: list[Ta
     reader = _Reader(file, form, trace)
     reader.block(statements, form.block, _Scope({}, None, {}, ()))
     facts = reader.finish()
-    for name in dialect.passes:
-        facts = PASSES[name].up(facts)
+    for each in reversed(dialect.passes):
+        facts = each.up(facts)
     count = _count(statements)
-    leftovers = tuple(sorted(reader.leftovers, key=lambda each: each.place.line))
-    return Reading(dialect.name, form.name, facts, leftovers, frozenset(reader.sections), (count, count - reader.left))
+    lost = [Leftover(fact.place, str(getattr(fact, "name", "")), (), UNKNOWN_NAME) for fact in facts.pop("lost", [])]
+    leftovers = tuple(sorted([*reader.leftovers, *lost], key=lambda each: each.place.line))
+    itself = dialect.semantics.answers == "itself"
+    understood = count, count - reader.left
+    return Reading(dialect.name, form.name, facts, leftovers, frozenset(reader.sections), understood, itself)
 
 
 def _count(statements: list[Statement]) -> int:

@@ -13,7 +13,7 @@ from msgspec.structs import astuple
 from agile_lattice.dialects.definition import Block, Dialect, Phrase
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.facts import FACTS, Fact, FactType
-from agile_lattice.dialects.passes import PASSES, Facts
+from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.shapes import Shape, UnspellableField
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.intent.model import Section
@@ -30,8 +30,8 @@ def render_facts(dialect: Dialect, facts: Facts) -> list[tuple[str, str]]:
     Raises:
         Refusals: With everything that the dialect cannot express.
     """
-    for name in dialect.passes:
-        facts = PASSES[name].down(facts, dialect.name)
+    for each in dialect.passes:
+        facts = each.down(facts, dialect.name)
     form = dialect.forms[0]
     writer = _Writer(dialect, facts, _homes(form.block))
     statements = [*(Statement(text, 0) for text in form.before), *writer.block(form.block, _Owner(), {})]

@@ -9,6 +9,7 @@ What it settles, each because two spellings mean the same:
 * An MTU that equals the medium's default (1500 octets, RFC 894) is as good as unsaid.
 * Host bits of a route's destination mean nothing, nor does the same way again at a higher distance.
 * A next hop on a connected subnet implies its egress interface (of several, the longest prefix's).
+* A permit for everything, alone, is as good as none: without permits everything passes.
 * A two-way static and its two halves under one name are one thing, and so on: see `joining`.
 * What a device answers for follows from its translations. A host-length address beside the
   subnet that holds it, and which a translation uses, is there to be answered for, and so is an `extra` address.
@@ -25,7 +26,7 @@ from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.joining import join
 from agile_lattice.intent.model import Answer, Device
-from agile_lattice.intent.permits import joined_access, joined_permits, passages
+from agile_lattice.intent.permits import Permit, joined_access, joined_permits, passages
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import split
@@ -36,6 +37,7 @@ from agile_lattice.packets.spans import Spans, meet, merged, minus
 def normal(device: Device) -> Device:
     """Return the device in normal form, with its answers spelt out."""
     translations, _ = join(split(device.translations))
+    permits = joined_permits(passages(device.permits))
     parted, answers = parted_answers(device)
     interfaces = [one for each in parted if (one := _normal_interface(each)) != Interface(one.name, loopback=True)]
     if device.answers is None:
@@ -46,7 +48,7 @@ def normal(device: Device) -> Device:
         routes=normal_routes(device.routes, interfaces),
         translations=translations,
         answers=_gathered(answers),
-        permits=joined_permits(passages(device.permits)),
+        permits=permits if permits != (Permit(),) else (),
         access=joined_access(passages(device.access)),
         description="",
     )

@@ -65,6 +65,7 @@ class Passage(msgspec.Struct, frozen=True, gc=False):
         protocol: One of `services.PROTOCOLS`; `None` for any.
         ports: Destination ports, or types of ICMP; `None` for any.
         log: Whether it is logged.
+        rank: Its place where order is written as a number; `None` where the order is that of the list.
     """
 
     verdict: Literal["pass", "drop"] = "pass"
@@ -76,6 +77,7 @@ class Passage(msgspec.Struct, frozen=True, gc=False):
     ports: Spans | None = None
     log: bool = False
     name: str = ""
+    rank: int | None = None
     place: Place = NOWHERE
 
 

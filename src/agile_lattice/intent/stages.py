@@ -37,6 +37,7 @@ class Rule(msgspec.Struct, frozen=True, gc=False):
         to_port: New destination port; `None` if it is kept.
         port_use: `shared` or `kept`, as in `translations.Dynamic`.
         rewrites_dns: As in `translations.Static`.
+        rank: Its place where order is written as a number; `None` where the order is that of the list.
     """
 
     stage: Stage
@@ -52,6 +53,7 @@ class Rule(msgspec.Struct, frozen=True, gc=False):
     port_use: Literal["shared", "kept"] = "shared"
     rewrites_dns: bool = False
     name: str = ""
+    rank: int | None = None
     place: Place = NOWHERE
 
 

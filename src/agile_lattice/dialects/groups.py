@@ -1,0 +1,90 @@
+"""Addresses and services that are declared apart and used by name."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from msgspec.structs import replace
+
+from agile_lattice.dialects.facts import Fact, GroupFact, OfferFact
+from agile_lattice.dialects.passes import Facts, Pass
+from agile_lattice.intent.addresses import AddressSet, spell_range
+from agile_lattice.intent.permits import Passage
+from agile_lattice.intent.services import spell_ports
+from agile_lattice.intent.stages import Rule
+
+SETS = ("source", "destination", "to")
+KINDS = ("rule", "permit", "access")
+
+
+def _group_name(addresses: AddressSet) -> str:
+    """Return a name that says what it stands for."""
+    spelt = "_".join(spell_range(addresses.family, span) for span in addresses.spans[:2])
+    more = f"_and-{len(addresses.spans) - 2}-more-{hash_of(addresses)}" if len(addresses.spans) > 2 else ""
+    return f"net-{spelt.replace(':', '.')}{more}"
+
+
+def hash_of(addresses: AddressSet) -> int:
+    """Return a number that tells long lists apart; the same in every process."""
+    number = 0
+    for first, last in addresses.spans:
+        number = (number * 1000003 + first * 31 + last) % 1_000_000_007
+    return number
+
+
+def _offer_name(protocol: str, spans: Any) -> str:
+    if spans is None:
+        return f"any-{protocol}"
+    return f"{protocol}-{'_'.join(spell_ports(span) for span in spans)}"
+
+
+def _down(facts: Facts, dialect: str) -> Facts:
+    groups: dict[str, Fact] = {}
+    offers: dict[str, Fact] = {}
+    changed: Facts = {}
+    for kind in KINDS:
+        members: list[Fact] = []
+        for fact in facts.get(kind, []):
+            assert isinstance(fact, Rule | Passage)
+            named: dict[str, Any] = {}
+            for field in SETS:
+                addresses = getattr(fact, field, None)
+                if addresses is not None:
+                    name = _group_name(addresses)
+                    groups.setdefault(name, GroupFact(name, addresses, fact.place))
+                    named[field] = name
+            if fact.protocol is not None:
+                name = _offer_name(fact.protocol, fact.ports)
+                offers.setdefault(name, OfferFact(name, fact.protocol, fact.ports, fact.place))
+                named |= {"protocol": name, "ports": None}
+            members.append(replace(fact, **named))
+        changed[kind] = members
+    return {**facts, **changed, "group": list(groups.values()), "offer": list(offers.values())}
+
+
+def _up(facts: Facts) -> Facts:
+    groups = {fact.name: fact.addresses for fact in facts.get("group", []) if isinstance(fact, GroupFact)}
+    offers = {fact.name: fact for fact in facts.get("offer", []) if isinstance(fact, OfferFact)}
+    changed: Facts = {}
+    lost: list[Fact] = []
+    for kind in KINDS:
+        members: list[Fact] = []
+        for fact in facts.get(kind, []):
+            assert isinstance(fact, Rule | Passage)
+            meant: dict[str, Any] = {}
+            known = True
+            for field in SETS:
+                name = getattr(fact, field, None)
+                if isinstance(name, str):
+                    meant[field] = groups.get(name)
+                    known = known and name in groups
+            if fact.protocol is not None:
+                offer = offers.get(fact.protocol)
+                known = known and offer is not None
+                meant |= {"protocol": offer.protocol, "ports": offer.ports} if offer is not None else {}
+            (members if known else lost).append(replace(fact, **meant) if known else fact)
+        changed[kind] = members
+    return {**facts, **changed, "group": [], "offer": [], "lost": lost}
+
+
+APART = Pass(_down, _up)

@@ -1,0 +1,174 @@
+"""What a dialect states of its device's ways, and how facts are made to mean the same there.
+
+    [semantics]
+    order = "kinds"            # list: the first that matches decides; kinds: one-to-one before all others;
+                               # ranks: the lowest written rank, of equal ones the most specific
+    lists = "one"              # whether arrival and departure rewriting stand in one list or in separate ones
+    permits-see = "external"   # whether permits see a destination's real or its external address
+    sides = "marks"            # rules: each names interfaces; marks: an interface is outer or inner; zones
+    answers = "itself"         # who answers for external addresses: declared, addresses (extra ones), itself
+    unpermitted = "drops"      # what a device without any permit does with what would need one
+    implied = ["..."]          # what is on without being said, in words
+    groups = "apart"           # whether addresses and services are declared apart and used by name
+
+From these follow passes between facts and model, each a pair: `down` before rendering, `up` after reading. What
+would not mean the same is refused.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+from msgspec.structs import replace
+
+from agile_lattice.dialects.errors import Refusal, Refusals
+from agile_lattice.dialects.external import EXTERNAL
+from agile_lattice.dialects.facts import AnswerFact, Fact, TwinFact
+from agile_lattice.dialects.groups import APART
+from agile_lattice.dialects.passes import PASSES, Facts, Pass
+from agile_lattice.dialects.sides import MARKS, ZONES
+from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.intent.joining import join
+from agile_lattice.intent.permits import Passage
+from agile_lattice.intent.stages import Rule, overlap, split
+from agile_lattice.intent.translations import Static
+from agile_lattice.packets.spans import size
+
+STEP = 10
+
+
+class Semantics(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename="kebab"):
+    """What a dialect states of its device's ways; see the module."""
+
+    order: Literal["list", "kinds", "ranks"] = "list"
+    lists: Literal["separate", "one"] = "separate"
+    permits_see: Literal["real", "external"] = "real"
+    sides: Literal["rules", "marks", "zones"] = "rules"
+    answers: Literal["declared", "addresses", "itself"] = "declared"
+    unpermitted: Literal["passes", "drops"] = "passes"
+    implied: tuple[str, ...] = ()
+    groups: Literal["inline", "apart"] = "inline"
+
+
+def passes_of(semantics: Semantics, named: tuple[str, ...]) -> tuple[Pass, ...]:
+    """Return the passes of a dialect, in the order in which they are taken on the way down."""
+    stated: list[Pass] = []
+    if semantics.answers == "itself":
+        stated.append(Pass(_itself_down, lambda facts: facts))
+    elif semantics.answers == "addresses":
+        stated.append(PASSES["answers-are-addresses"])
+    if semantics.unpermitted == "drops":
+        stated.append(Pass(_open_down, _open_up))
+    if semantics.permits_see == "external":
+        stated.append(EXTERNAL)
+    if semantics.order == "kinds":
+        stated.append(Pass(_kinds_down, _kinds_up))
+    if semantics.order == "ranks":
+        stated.append(Pass(_ranks_down, _ranks_up))
+    if semantics.sides == "zones":
+        stated.append(ZONES)
+    if semantics.sides == "marks":
+        stated.append(MARKS)
+    if semantics.groups == "apart":
+        stated.append(APART)
+    return (*stated, *(PASSES[name] for name in named))
+
+
+def _rules(facts: Facts) -> list[Rule]:
+    return [fact for fact in facts.get("rule", []) if isinstance(fact, Rule)]
+
+
+def _refuse(refusals: list[Refusal]) -> None:
+    if refusals:
+        raise Refusals(refusals)
+
+
+# Answers that the device gives by itself.
+
+
+def _itself_down(facts: Facts, dialect: str) -> Facts:
+    """Leave out what the device answers for anyhow: external addresses that its translations use."""
+    used = {fact.to for fact in _rules(facts) if fact.stage == "departure" and fact.to is not None}
+    used |= {fact.destination for fact in _rules(facts) if fact.stage == "arrival" and fact.destination is not None}
+    reason = "it answers by itself for what its translations use, and for nothing else"
+    _refuse(
+        [
+            Refusal(dialect, f"answering for {fact.address} on {fact.interface}", "answers", fact.place, reason)
+            for fact in facts.get("answer", [])
+            if isinstance(fact, AnswerFact)
+            and not any(
+                each.family == fact.address.family
+                and any(first <= fact.address.first and fact.address.last <= last for first, last in each.spans)
+                for each in used
+            )
+        ]
+    )
+    return {**facts, "answer": []}
+
+
+# A device that drops whatever no permit lets pass needs one for everything, where the intent has none.
+
+
+def _open_down(facts: Facts, dialect: str) -> Facts:
+    return facts if facts.get("permit") else {**facts, "permit": [Passage()]}
+
+
+def _open_up(facts: Facts) -> Facts:
+    return {**facts, "permit": []} if facts.get("permit") == [Passage()] else facts
+
+
+# Order by kind: one-to-one translations before all others.
+
+
+def _kinds_down(facts: Facts, dialect: str) -> Facts:
+    translations, _ = join(_rules(facts))
+    twins: list[Fact] = []
+    others: list[Rule] = []
+    refusals = []
+    for one in translations:
+        if not isinstance(one, Static) or one.direction != "both" or one.rewrites_dns:
+            others += split([one])
+            continue
+        passed = next((rule for rule in others for half in split([one]) if overlap(rule, half)), None)
+        if passed is not None:
+            reason = (
+                f"one-to-one translations come first there, and {passed.name or 'a rule'} before it takes some packets"
+            )
+            refusals.append(Refusal(dialect, f"translation {one.name}", "", one.place, reason))
+        twins.append(TwinFact(one.external, one.internal, one.facing, one.name, None, one.place))
+    _refuse(refusals)
+    return {**facts, "twin": twins, "rule": list(others)}
+
+
+def _kinds_up(facts: Facts) -> Facts:
+    twins = [fact for fact in facts.get("twin", []) if isinstance(fact, TwinFact)]
+    statics = [Static(each.external, each.internal, each.name, each.facing, place=each.place) for each in twins]
+    return {**facts, "twin": [], "rule": [*split(statics), *facts.get("rule", [])]}
+
+
+# Order by written ranks.
+
+
+def _ranks_down(facts: Facts, dialect: str) -> Facts:
+    ranked = {
+        kind: [replace(fact, rank=STEP * (index + 1)) for index, fact in enumerate(facts.get(kind, []))]
+        for kind in ("rule", "permit", "access")
+    }
+    return {**facts, **ranked}
+
+
+def _ranks_up(facts: Facts) -> Facts:
+    ordered: Facts = {}
+    for kind in ("rule", "permit", "access"):
+        members = [fact for fact in facts.get(kind, []) if isinstance(fact, Rule | Passage)]
+        members.sort(key=lambda fact: (fact.rank or 0, *_breadth(fact)))
+        ordered[kind] = [replace(fact, rank=None) for fact in members]
+    return {**facts, **ordered}
+
+
+def _breadth(fact: Rule | Passage) -> tuple[int, ...]:
+    """Return how much a rule matches: of equal ranks the most specific decides."""
+    whole = 1 << 128
+    sets = (size(each.spans) if isinstance(each, AddressSet) else whole for each in (fact.destination, fact.source))
+    return (*sets, size(fact.ports) if fact.ports else 1 << 16, fact.protocol is None)
