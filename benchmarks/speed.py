@@ -109,6 +109,8 @@ snat to {{ r.to.spans[0]|range }}{% endif %}{% if r.name %} comment "{{ r.name }
 NFT = f"""\
 table ip lattice
 delete table ip lattice
+table inet lattice
+delete table inet lattice
 table ip lattice {{
 	chain arrival {{
 		type nat hook prerouting priority dstnat

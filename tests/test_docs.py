@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shlex
 from pathlib import Path
@@ -11,12 +12,8 @@ from msgspec.structs import replace
 
 import agile_lattice as al
 from agile_lattice.cli.main import main
-from agile_lattice.dialects.assembly import assemble, facts_of
 from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.errors import DefinitionError, Refusals
-from agile_lattice.dialects.reading import best_reading
-from agile_lattice.dialects.rendering import render_facts
-from agile_lattice.intent.normal import normal
 from write_checks import checks_page
 
 ROOT = Path(__file__).parent.parent
@@ -74,7 +71,7 @@ def test_the_notation_is_documented_by_an_intent_that_is_right() -> None:
         al.render(quay)
     # Until a dialect carries them, these are refused by name: nothing is left out silently.
     refused = " ".join(str(each) for each in caught.value.refusals)
-    for field in ("resolvers", "parent", "dns-answers", "source-becomes.ports"):
+    for field in ("resolvers", "dns-answers", "source-becomes.ports"):
         assert f"`{field}`" in refused
 
 
@@ -82,28 +79,62 @@ def test_the_list_of_checks_is_the_rulebook() -> None:
     assert (ROOT / "docs/checks.md").read_text() == checks_page(), "run scripts/write_checks.py"
 
 
-LAMPS = """\
-keeper of the light: Ada
-lamp bay lit
-  beam 10.60.10.1 over 255.255.255.0
-lamp cape dark
-beam to 10.61.0.0/16 by 10.60.10.2 after 7
-beam to 10.62.0.0/16 by 10.60.10.3
-  * a remark
-fog
-"""
+def named_blocks(file: str) -> dict[str, str]:
+    """Return the fenced blocks of a document that have a name behind their kind."""
+    return dict(re.findall(r"^```text (\S+)\n(.*?)^```$", (ROOT / file).read_text(), re.MULTILINE | re.DOTALL))
 
 
-def test_a_syntax_from_the_documentation_reads_and_renders() -> None:
-    dialect = parse_dialect(blocks("docs/dialects.md", "toml")[0], "lighthouse.toml")
-    reading = best_reading([dialect], LAMPS, "bay.log")
-    assert [(left.place.line, left.text) for left in reading.leftovers] == [(8, "fog")]
-    device = assemble("bay", ["lighthouse"], [reading]).device
-    [(_, text)] = render_facts(dialect, facts_of(device))
-    kept = [line for line in LAMPS.splitlines() if not re.search(r"keeper|remark|fog", line)]
-    assert [line.strip() for line in text.splitlines()] == [line.strip() for line in kept]
-    again = assemble("bay", ["lighthouse"], [best_reading([dialect], text, "again")]).device
-    assert normal(again) == normal(device)
+def test_the_tutorial_leads_to_a_dialect(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    text = blocks("docs/dialects.md", "toml")[0]
+    Path("lighthouse.toml").write_text(text)
+    sample = named_blocks("docs/dialects.md")["sample.log"]
+    Path("sample.log").write_text(sample)
+    [block] = blocks("docs/dialects.md", "console")
+    typed, expected = block.split("\n", 1)
+    assert main(shlex.split(typed)[2:]) == 1
+    assert capsys.readouterr().out == expected
+    # Beside an intent it is spoken like any other.
+    Path("dialects").mkdir()
+    Path("dialects/lighthouse.toml").write_text(text)
+    assert main(["read", "--speaks", "lighthouse", "--device", "bay", "sample.log"]) == 1
+    Path("intent.yaml").write_text(capsys.readouterr().out)
+    assert main(["render", "intent.yaml"]) == 0
+    kept = [line.strip() for line in sample.splitlines() if not re.search(r"keeper|remark|fog", line)]
+    assert [line.strip() for line in capsys.readouterr().out.splitlines()] == kept
+    assert main(["diff", "intent.yaml", "sample.log", "--device", "bay"]) == 1
+    assert "bay: 0 differences, 1 line not understood" in capsys.readouterr().out
+
+
+@pytest.mark.parametrize("name", ["bollard", "mooring", "tideway"])
+def test_a_makers_page_is_true(name: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    sample = tmp_path / name
+    sample.write_text(named_blocks(f"docs/makers/{name}.md")[name])
+    file = ROOT / "src/agile_lattice/dialects/catalogue" / f"{name}.toml"
+    assert main(["dialects", "try", str(file), str(sample)]) == 0, capsys.readouterr().out
+    out = capsys.readouterr().out
+    assert "nothing left over; written and read again: the same" in out
+    assert "publish: 203.0.113.5, service: tcp/443, on: 10.70.1.20" in out
+
+
+def test_the_matrix_is_tried(capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["dialects", "matrix", "--format", "json"]) == 0
+    matrix = json.loads(capsys.readouterr().out)
+    assert matrix["VLAN"]["networkd"] == "" and matrix["VLAN"]["frr"] != ""
+    assert matrix["permit"]["nftables"] == "" and matrix["permit"]["bird"] == "not its section"
+    assert all(any(not reason for reason in row.values()) for what, row in matrix.items() if what not in NOT_YET)
+    assert main(["dialects"]) == 0
+    listed = capsys.readouterr().out
+    assert all(name in listed for name in next(iter(matrix.values())))
+
+
+# What no dialect carries yet.
+NOT_YET = {
+    "dial-up (PPPoE)", "management gateway", "resolvers", "table of hosts", "identity", "metric",
+    "pool, ports kept", "prefix one-to-one", "DNS answers",
+}  # fmt: skip
 
 
 @pytest.mark.parametrize(

@@ -421,6 +421,7 @@ FACTS: dict[str, FactType] = {
             words="translation {fact.name}",
             keys={
                 **SERVICE_KEYS,
+                "to": ("source-becomes", "pool"),
                 "to_port": ("internal-port",),
                 "port_use": ("source-becomes", "ports"),
                 "rewrites_dns": ("dns-answers",),

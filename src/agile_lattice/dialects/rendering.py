@@ -8,7 +8,6 @@ from itertools import groupby
 from typing import Any
 
 import msgspec
-from msgspec.structs import astuple
 
 from agile_lattice.dialects.definition import Block, Dialect, Phrase
 from agile_lattice.dialects.errors import Refusal, Refusals
@@ -55,12 +54,12 @@ class _Owner(msgspec.Struct, frozen=True):
     """The fact that a block is of; everything is empty if it is of none.
 
     Attributes:
-        values: Those of its fields.
-        traits: Those of the values.
+        fact: The fact.
+        traits: Those of its fields.
         present: The traits by the names of the fields, of those that say something.
     """
 
-    values: tuple[Any, ...] = ()
+    fact: Any = None
     traits: tuple[Any, ...] = ()
     present: Mapping[str, Any] = {}
 
@@ -131,7 +130,7 @@ class _Writer:
         if owner.traits and phrase.block is None and says <= said:
             return
         said |= says
-        text = shape.fill(owner.values)
+        text = shape.fill(owner.fact)
         if phrase.block is None:
             if owner.traits or phrase.always:
                 yield Statement(text, 0)
@@ -141,7 +140,7 @@ class _Writer:
             return
         # Elsewhere a block that only holds others is written even if it is empty: that, too, is worth saying.
         heads = [condition.of(owner.traits) for _, condition in phrase.conditions]
-        yield Statement(text, 0, [*(Statement(head.fill(owner.values), 0) for head in heads if head), *inside])
+        yield Statement(text, 0, [*(Statement(head.fill(owner.fact), 0) for head in heads if head), *inside])
 
     def facts_here(self, kind: FactType, phrases: list[Phrase], fields: dict[str, Any]) -> Collection[Fact]:
         """Return the facts of a kind that belong into this block: those that agree with what is around it."""
@@ -169,12 +168,12 @@ class _Writer:
     ) -> list[Statement]:
         """Write facts of one kind, each by the first phrase that can say all of it, or by several that say some."""
         several = self.homes[kind.name] > 1
-        plans = self._plans[id(phrases[0])]
+        plans, traits_of = self._plans[id(phrases[0])], kind.traits
         statements: list[Statement] = []
         for fact in facts:
             if several and id(fact) in self.said:
                 continue
-            traits = kind.traits(fact)
+            traits = traits_of(fact)
             plan = plans.get(traits)
             if plan is None:
                 plan = plans[traits] = self.plan(kind, phrases, traits, around)
@@ -186,22 +185,28 @@ class _Writer:
                 else:
                     self.refusals.append(refusal)
                 continue
-            self.said.add(id(fact))
-            self.written[kind.name] += 1
-            values = astuple(fact)
+            if several:
+                self.said.add(id(fact))
             try:
-                for shape in plan.shapes:
-                    statements.append(Statement(shape.fill(values), 0))
-                if plan.heads:
-                    statements[-1].children = [Statement(head.fill(values), 0) for head in plan.heads]
-                if plan.block is not None:
-                    inherited = {kind.key: values[0]} if kind.key else dict(zip(kind.fields, values, strict=False))
-                    owner = _Owner(values, traits, _present(kind, traits))
-                    inside = self.block(plan.block, owner, {**around, **inherited})
-                    statements[-1].children = [*(statements[-1].children or ()), *inside]
+                statements += [Statement(shape.fill(fact), 0) for shape in plan.shapes]
+                if plan.heads or plan.block is not None:
+                    statements[-1].children = self.children(kind, fact, plan, traits, around)
             except UnspellableField as error:
-                self.refusals.append(self.refusal(kind, fact, kind.fields[error.index], error.reason))
+                self.refusals.append(self.refusal(kind, fact, error.field, error.reason))
+        if not several:
+            self.written[kind.name] += len(facts)
         return statements
+
+    def children(
+        self, kind: FactType, fact: Fact, plan: _Plan, traits: tuple[Any, ...], around: dict[str, Any]
+    ) -> list[Statement]:
+        """Write what stands inside the statement of a fact."""
+        heads = [Statement(head.fill(fact), 0) for head in plan.heads]
+        if plan.block is None:
+            return heads
+        fields = kind.fields if not kind.key else (kind.key,) if kind.key in kind.fields else ()
+        inherited = {name: getattr(fact, name) for name in fields}
+        return heads + self.block(plan.block, _Owner(fact, traits, _present(kind, traits)), {**around, **inherited})
 
     def plan(self, kind: FactType, phrases: list[Phrase], traits: tuple[Any, ...], around: Iterable[str]) -> _Plan:
         """Decide how facts with these traits are written; that depends on nothing else."""
@@ -275,9 +280,12 @@ class _Writer:
         if self.refusals:
             return
         for name, kind in FACTS.items():
+            if kind.section is None or kind.section not in sections:
+                continue
             members = self.facts.get(name, [])
-            if kind.section is not None and kind.section in sections and self.written[name] < len(members):
-                for fact in members:
-                    if id(fact) not in self.said:
-                        reason = "no block of this dialect has a place for it"
-                        self.refusals.append(self.refusal(kind, fact, "", reason))
+            if self.homes[name] > 1:
+                left = [fact for fact in members if id(fact) not in self.said]
+            else:
+                left = members[self.written[name] :]
+            reason = "no block of this dialect has a place for it"
+            self.refusals += [self.refusal(kind, fact, "", reason) for fact in left]

@@ -16,7 +16,7 @@ from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Word
 from agile_lattice.dialects.kinds import Kind, Unspellable
 from agile_lattice.dialects.patterns import kind_of, reserved_pattern
 
-Gap = tuple[int, Callable[[Any], str]]
+Gap = tuple[str, Callable[[Any], str]]
 
 
 class Shape:
@@ -24,7 +24,7 @@ class Shape:
 
     Args:
         template: Text with a `%s` for each gap.
-        gaps: Per gap the index of the fact's field and how its value is written.
+        gaps: Per gap the fact's field and how its value is written.
         fields: Names of the fields that it writes.
     """
 
@@ -32,26 +32,26 @@ class Shape:
         self.fields = fields
         self._gaps = gaps
         # One expression for the whole statement: this is what rendering spends its time on.
-        calls = "".join(f"write{n}(values[{index}])," for n, (index, _) in enumerate(gaps))
+        calls = "".join(f"write{n}(fact.{field})," for n, (field, _) in enumerate(gaps))
         names = {f"write{n}": write for n, (_, write) in enumerate(gaps)}
-        self._fill: Callable[[Sequence[Any]], str] = eval(  # of nothing but numbers of our own
-            f"lambda values: template % ({calls})", {"template": template, **names}
+        self._fill: Callable[[Any], str] = eval(  # of nothing but fields and numbers of our own
+            f"lambda fact: template % ({calls})", {"template": template, **names}
         )
 
-    def fill(self, values: Sequence[Any]) -> str:
-        """Write a statement from the values of a fact.
+    def fill(self, fact: Any) -> str:
+        """Write a statement from a fact; from nothing, if it has no gaps.
 
         Raises:
             UnspellableField: If a value has no spelling here.
         """
         try:
-            return self._fill(values)
+            return self._fill(fact)
         except Unspellable:
-            for index, write in self._gaps:
+            for field, write in self._gaps:
                 try:
-                    write(values[index])
+                    write(getattr(fact, field))
                 except Unspellable as error:
-                    raise UnspellableField(index, str(error)) from None
+                    raise UnspellableField(field, str(error)) from None
             raise
 
 
@@ -59,13 +59,13 @@ class UnspellableField(ValueError):
     """A value has no spelling.
 
     Attributes:
-        index: Of the field in the fact.
+        field: The field of the fact.
         reason: Why.
     """
 
-    def __init__(self, index: int, reason: str) -> None:
-        self.index, self.reason = index, reason
-        super().__init__(index, reason)
+    def __init__(self, field: str, reason: str) -> None:
+        self.field, self.reason = field, reason
+        super().__init__(field, reason)
 
 
 class Shapes:
@@ -151,7 +151,7 @@ class Shapes:
         if hole.part:
             take, whole = PARTS[hole.part], write
             write = lambda value: whole(take(value))  # noqa: E731 - a part is taken before it is written
-        return self._fields.index(hole.field), write
+        return hole.field, write
 
     def _guarded(self, kind: Kind) -> Callable[[Any], str]:
         """Keep a bare word from being taken for a fixed word of the phrase when it is read back."""

@@ -115,6 +115,8 @@ def carries(dialect: Dialect, section: Section, device: Device) -> str:
     if "translations" not in dialect.carries:
         # What an address is there for, only the translations tell.
         there = msgspec.structs.replace(there, translations=device.translations)
+    if "interfaces" not in dialect.carries:
+        there = msgspec.structs.replace(there, interfaces=device.interfaces)
     wanted, found = normal(device), normal(there)
     if section == "remarks":
         section = "interfaces"
