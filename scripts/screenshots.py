@@ -36,6 +36,8 @@ PICTURES = {
     "render": "lattice render saltmarsh.yaml --device quay-edge",
     "read": "lattice read --speaks frr,nftables applied/pier-gate/*",
     "diff": "lattice diff saltmarsh.yaml a-year-later/quay-edge --device quay-edge",
+    "matrix": "lattice dialects matrix",
+    "try": "lattice dialects try /tmp/lattice-tutorial/lighthouse.toml /tmp/lattice-tutorial/sample.log",
     "help": "lattice --help",
     "demo": "lattice demo | head -42",
 }
@@ -65,8 +67,18 @@ def picture(name: str, command: str) -> None:
         done.unlink(missing_ok=True)
 
 
+def write_tutorial() -> None:
+    """Write the files of the tutorial, so that their trial can be taken."""
+    folder = Path("/tmp/lattice-tutorial")
+    folder.mkdir(exist_ok=True)
+    text = (ROOT / "docs" / "dialects.md").read_text()
+    for name, mark in (("sample.log", "```text sample.log\n"), ("lighthouse.toml", "```toml\n")):
+        (folder / name).write_text(text.split(mark)[1].split("```\n")[0])
+
+
 def main() -> None:
     """Take all pictures, or those named."""
+    write_tutorial()
     TARGET.mkdir(parents=True, exist_ok=True)
     with ExitStack() as stack:
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24", "-nolisten", "tcp"])

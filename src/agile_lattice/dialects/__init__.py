@@ -8,7 +8,7 @@ import msgspec
 
 from agile_lattice.dialects.assembly import Capture, as_intent, assemble, facts_of
 from agile_lattice.dialects.errors import Refusal, Refusals
-from agile_lattice.dialects.facts import FACTS, says_nothing
+from agile_lattice.dialects.fact_types import FACTS, says_nothing
 from agile_lattice.dialects.reading import Reading, best_reading
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts

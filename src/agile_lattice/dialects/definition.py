@@ -50,7 +50,7 @@ from typing import Any
 import msgspec
 
 from agile_lattice.dialects.errors import DefinitionError
-from agile_lattice.dialects.facts import FACTS, NAMED, PARTS, FactType
+from agile_lattice.dialects.fact_types import FACTS, NAMED, PARTS, FactType
 from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
 from agile_lattice.dialects.kinds import BASE, NUMBERS, Kind, number_kind, set_of, text_kind, worded
 from agile_lattice.dialects.passes import PASSES, Pass

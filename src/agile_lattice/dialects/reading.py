@@ -9,7 +9,8 @@ import msgspec
 
 from agile_lattice.dialects.definition import Block, Dialect, Form, Phrase
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.facts import FACTS, Fact, combine
+from agile_lattice.dialects.fact_types import FACTS, combine
+from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.surfaces import ENTRY, Statement
 from agile_lattice.intent.model import Section

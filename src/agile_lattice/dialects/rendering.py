@@ -11,7 +11,8 @@ import msgspec
 
 from agile_lattice.dialects.definition import Block, Dialect, Phrase
 from agile_lattice.dialects.errors import Refusal, Refusals
-from agile_lattice.dialects.facts import FACTS, Fact, FactType
+from agile_lattice.dialects.fact_types import FACTS, FactType
+from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.shapes import Shape, UnspellableField
 from agile_lattice.dialects.surfaces import Statement

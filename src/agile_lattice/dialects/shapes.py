@@ -11,7 +11,7 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from agile_lattice.dialects.facts import PARTS, FactType
+from agile_lattice.dialects.fact_types import PARTS, FactType
 from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Word, holes_of
 from agile_lattice.dialects.kinds import Kind, Unspellable
 from agile_lattice.dialects.patterns import kind_of, reserved_pattern

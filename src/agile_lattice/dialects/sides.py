@@ -5,7 +5,8 @@ from __future__ import annotations
 from msgspec.structs import replace
 
 from agile_lattice.dialects.errors import Refusal, Refusals
-from agile_lattice.dialects.facts import FACTS, Fact, SideFact, TwinFact
+from agile_lattice.dialects.fact_types import FACTS
+from agile_lattice.dialects.facts import Fact, SideFact, TwinFact
 from agile_lattice.dialects.passes import Facts, Pass
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.stages import Rule

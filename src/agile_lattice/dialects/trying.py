@@ -11,7 +11,7 @@ import yaml
 from agile_lattice.dialects.assembly import Capture, assemble, facts_of
 from agile_lattice.dialects.definition import Dialect
 from agile_lattice.dialects.errors import CaptureError, Refusal, Refusals
-from agile_lattice.dialects.facts import FACTS
+from agile_lattice.dialects.fact_types import FACTS
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading import Reading, Taken, best_reading, read_form
 from agile_lattice.dialects.rendering import render_facts

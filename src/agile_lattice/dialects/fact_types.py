@@ -1,0 +1,342 @@
+"""What the engine has to know about each kind of fact: its fields, their traits, and how messages name it.
+
+Each field has a *trait*, the little about a value that decides how a statement is shaped:
+its family, whether a set has one member or many, which of a few words it is. `None` means
+that there is nothing to write.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+import msgspec
+
+from agile_lattice.dialects.facts import (
+    SINGLE,
+    AddressFact,
+    AnswerFact,
+    CarriedFact,
+    DeviceFact,
+    Fact,
+    GroupFact,
+    InterfaceFact,
+    MadeFact,
+    MemberFact,
+    OfferFact,
+    PartFact,
+    SettingsFact,
+    SideFact,
+    TwinFact,
+)
+from agile_lattice.intent.addresses import BITS, AddressSet, Prefix
+from agile_lattice.intent.model import Section
+from agile_lattice.intent.permits import Passage
+from agile_lattice.intent.routes import DEFAULT_DISTANCE, Route
+from agile_lattice.intent.stages import Rule
+
+
+class FactType(msgspec.Struct, frozen=True):
+    """What the engine needs to know about one kind of fact.
+
+    Attributes:
+        name: What phrases call it.
+        record: The class of its values.
+        section: The section of a device that it belongs to; empty for none.
+        fields: The fields that phrases may speak of, in the order of the record.
+        traits: Gives the trait of each field.
+        key: The field that identifies a fact which several statements describe together; empty if each
+            statement is a fact of its own, `SINGLE` if there is only one of the kind.
+        words: The fact in words, for messages.
+        keys: Where a field goes by another name in an intent file: the path of keys to it.
+    """
+
+    name: str
+    record: type[Any]
+    section: Section | None
+    fields: tuple[str, ...]
+    traits: Callable[[Any], tuple[Any, ...]]
+    key: str = ""
+    words: str = ""
+    keys: Mapping[str, tuple[str, ...]] = {}
+
+    def describe(self, fact: Fact) -> str:
+        """Return the fact in words, for messages."""
+        return self.words.format(fact=fact)
+
+
+def _interface_traits(one: InterfaceFact) -> tuple[Any, ...]:
+    return (
+        True,
+        one.loopback or None,
+        one.enabled,
+        one.mtu is not None or None,
+        bool(one.description) or None,
+        one.dhcp4 or None,
+        one.dhcp6 or None,
+        one.slaac or None,
+        one.dial is not None or None,
+        bool(one.parent) or None,
+        one.vlan is not None or None,
+        one.bridge or None,
+        one.management or None,
+        None if one.gateway is None else one.gateway.family,
+        bool(one.resolvers) or None,
+        bool(one.instance) or None,
+    )
+
+
+def _address_traits(one: AddressFact | AnswerFact) -> tuple[Any, ...]:
+    return True, one.address.family
+
+
+def _route_traits(one: Route) -> tuple[Any, ...]:
+    return (
+        one.to.family,
+        None if one.via is None else one.via.family,
+        None if one.interface is None else True,
+        one.discard,
+        None if one.distance == DEFAULT_DISTANCE else True,
+        None if one.metric is None else True,
+        True if one.off_link else None,
+        True if one.instance else None,
+    )
+
+
+NAMED = "named"
+
+
+def _set_trait(value: AddressSet | str | None) -> Any:
+    """Return the trait of a set of addresses: family and whether it has many members, or that it goes by a name."""
+    if value is None or isinstance(value, str):
+        return None if value is None else NAMED
+    return value.family, len(value.spans) > 1
+
+
+def _end_trait(end: Prefix) -> Any:
+    return end.family if end.is_host else (end.family, "prefix")
+
+
+def _rule_traits(one: Rule) -> tuple[Any, ...]:
+    source, destination, to = one.source, one.destination, one.to
+    return (
+        one.stage,
+        one.verdict,
+        None if one.arrives is None else len(one.arrives) > 1,
+        None if one.leaves is None else len(one.leaves) > 1,
+        _set_trait(source),
+        _set_trait(destination),
+        one.protocol,
+        None if one.ports is None else len(one.ports) > 1,
+        _set_trait(to),
+        None if one.to_port is None else True,
+        None if one.port_use == "shared" else one.port_use,
+        True if one.rewrites_dns else None,
+        True if one.name else None,
+        None if one.rank is None else True,
+    )
+
+
+def _passage_traits(one: Passage) -> tuple[Any, ...]:
+    source, destination = one.source, one.destination
+    return (
+        one.verdict,
+        None if one.arrives is None else len(one.arrives) > 1,
+        None if one.leaves is None else len(one.leaves) > 1,
+        _set_trait(source),
+        _set_trait(destination),
+        one.protocol,
+        None if one.ports is None else len(one.ports) > 1,
+        True if one.log else None,
+        True if one.name else None,
+        None if one.rank is None else True,
+    )
+
+
+def _settings_traits(one: SettingsFact) -> tuple[Any, ...]:
+    return (
+        one.forwarding4,
+        one.forwarding6,
+        one.reverse_path,
+        bool(one.resolvers) or None,
+        bool(one.hosts) or None,
+        None if one.identity is None else one.identity.family,
+    )
+
+
+SERVICE_KEYS = {"arrives": ("from",), "leaves": ("to",), "protocol": ("service",), "ports": ("service",)}
+PASSAGE_FIELDS = Passage.__struct_fields__[:-1]
+
+
+FACTS: dict[str, FactType] = {
+    each.name: each
+    for each in (
+        FactType("device", DeviceFact, None, ("hostname",), lambda one: (True,), words="device {fact.hostname}"),
+        FactType(
+            "interface",
+            InterfaceFact,
+            "interfaces",
+            InterfaceFact.__struct_fields__[:-1],
+            _interface_traits,
+            key="interface",
+            words="interface {fact.interface}",
+            keys={"dhcp4": ("learns",), "dhcp6": ("learns",), "slaac": ("learns",)},
+        ),
+        FactType(
+            "address",
+            AddressFact,
+            "interfaces",
+            ("interface", "address"),
+            _address_traits,
+            words="address {fact.address} on {fact.interface}",
+        ),
+        FactType(
+            "member",
+            MemberFact,
+            "interfaces",
+            ("interface", "master"),
+            lambda one: (True, True),
+            words="{fact.interface} as a member of {fact.master}",
+            keys={"master": ("bridge", "members")},
+        ),
+        FactType(
+            "carried",
+            CarriedFact,
+            "interfaces",
+            ("interface", "vlan", "untagged"),
+            lambda one: (True, True, one.untagged or None),
+            words="VLAN {fact.vlan} on {fact.interface}",
+            keys={"vlan": ("tagged",), "untagged": ("untagged",)},
+        ),
+        FactType(
+            "made",
+            MadeFact,
+            "interfaces",
+            ("interface", "sort", "vlan"),
+            lambda one: (True, one.sort, one.vlan is not None or None),
+            words="interface {fact.interface}",
+        ),
+        FactType(
+            "part",
+            PartFact,
+            "interfaces",
+            ("interface", "part"),
+            lambda one: (True, True),
+            words="{fact.part} as a part of {fact.interface}",
+        ),
+        FactType(
+            "side",
+            SideFact,
+            None,
+            ("interface", "side"),
+            lambda one: (True, one.side),
+            words="side of {fact.interface}",
+        ),
+        FactType(
+            "twin",
+            TwinFact,
+            "translations",
+            TwinFact.__struct_fields__[:-1],
+            lambda one: (
+                _end_trait(one.external),
+                _end_trait(one.internal),
+                None if one.facing is None else len(one.facing) > 1,
+                True if one.name else None,
+                None if one.rank is None else True,
+            ),
+            words="translation {fact.name}",
+            keys={"external": ("static",), "internal": ("on",)},
+        ),
+        FactType(
+            "group",
+            GroupFact,
+            None,
+            ("name", "addresses"),
+            lambda one: (True, (one.addresses.family, len(one.addresses.spans) > 1)),
+            words="group {fact.name}",
+        ),
+        FactType(
+            "offer",
+            OfferFact,
+            None,
+            ("name", "protocol", "ports"),
+            lambda one: (True, one.protocol, None if one.ports is None else len(one.ports) > 1),
+            words="service {fact.name}",
+        ),
+        FactType(
+            "answer",
+            AnswerFact,
+            "answers",
+            ("interface", "address"),
+            _address_traits,
+            words="answering for {fact.address} on {fact.interface}",
+        ),
+        FactType(
+            "route",
+            Route,
+            "routes",
+            ("to", "via", "interface", "discard", "distance", "metric", "off_link", "instance"),
+            _route_traits,
+            words="route {fact.to}",
+            keys={"off_link": ("off-link",)},
+        ),
+        FactType(
+            "rule",
+            Rule,
+            "translations",
+            Rule.__struct_fields__[:-1],
+            _rule_traits,
+            words="translation {fact.name}",
+            keys={
+                **SERVICE_KEYS,
+                "to": ("source-becomes", "pool"),
+                "to_port": ("internal-port",),
+                "port_use": ("source-becomes", "ports"),
+                "rewrites_dns": ("dns-answers",),
+            },
+        ),
+        FactType(
+            "permit", Passage, "permits", PASSAGE_FIELDS, _passage_traits, words="permit {fact.name}", keys=SERVICE_KEYS
+        ),
+        FactType(
+            "access", Passage, "access", PASSAGE_FIELDS, _passage_traits, words="access {fact.name}", keys=SERVICE_KEYS
+        ),
+        FactType(
+            "settings",
+            SettingsFact,
+            "settings",
+            SettingsFact.__struct_fields__[:-1],
+            _settings_traits,
+            key=SINGLE,
+            words="settings",
+            keys={
+                "forwarding4": ("forwarding", "ipv4"),
+                "forwarding6": ("forwarding", "ipv6"),
+                "reverse_path": ("reverse-path",),
+            },
+        ),
+    )
+}
+assert all(each.record.__struct_fields__[: len(each.fields)] == each.fields for each in FACTS.values())
+
+
+def says_nothing(fact: Fact) -> bool:
+    """Tell whether a fact is no more than the name of an interface, or than that nothing is set."""
+    return fact == SettingsFact() or (isinstance(fact, InterfaceFact) and fact == InterfaceFact(fact.interface))
+
+
+def combine(fields: dict[str, Any]) -> None:
+    """Put values that were read in parts together, in place: `address.ip` and `address.length` make `address`."""
+    for name in [name for name in fields if name.endswith(".ip")]:
+        field = name[: -len(".ip")]
+        address = fields.pop(name)
+        length = fields.pop(f"{field}.length", BITS[address.family])
+        if length > BITS[address.family]:
+            raise ValueError(f"/{length} is no prefix length for {address}")
+        fields[field] = Prefix(address.family, address.value, length)
+
+
+PARTS: dict[str, Callable[[Any], Any]] = {
+    "ip": lambda prefix: prefix.address,
+    "length": lambda prefix: prefix.length,
+}
