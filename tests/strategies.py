@@ -143,7 +143,7 @@ def accesses(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[str] 
 
 
 # Dialects of systems that make VLANs and bridges, and learn addresses.
-BUILDERS = {"netplan", "networkd"}
+BUILDERS = {"netplan", "networkd", "ifupdown"}
 
 
 @st.composite
@@ -181,7 +181,7 @@ def loadable_devices(draw: st.DrawFn, speaks: tuple[str, ...]) -> Device:
     mtu = st.none() | st.integers(1280, 9000) if speaks[0] == "iproute2" else st.none()
     words = st.text("abcXYZ019 .,:;!#-_/()é", min_size=1, max_size=30).map(str.strip).filter(bool)
     remark = st.just("") | words.filter(lambda text: "  " not in text and (speaks[0] == "frr" or "#" not in text))
-    if speaks[0] == "netplan":
+    if speaks[0] in ("netplan", "ifupdown"):
         remark = st.just("")
     names = draw(st.lists(st.sampled_from(["wan0", "lan0", "pier-7", "dmz.20"]), min_size=1, max_size=3, unique=True))
     built, hops = [], []

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
@@ -17,7 +18,7 @@ from msgspec.structs import replace
 from agile_lattice.compare.comparing import compare
 from agile_lattice.dialects import read_device, render_device
 from agile_lattice.intent.model import Device, Settings
-from agile_lattice.intent.normal import normal
+from agile_lattice.intent.normal import normal, ways
 from agile_lattice.notation.loading import load, loads
 from machines import Machine, present, run
 from strategies import loadable_devices
@@ -108,6 +109,25 @@ def test_netplan_makes_units_of_it_that_read_as_the_same(device: Device) -> None
     assert [(each.text, each.block) for each in read.leftovers] == []
     was, now = normal(device), normal(read.device)
     assert (now.interfaces, now.routes) == (was.interfaces, was.routes)
+
+
+@needs("ifup")
+@SOME
+@given(loadable_devices(("ifupdown", "nftables")))
+def test_ifupdown_takes_what_was_rendered(device: Device) -> None:
+    text = next(each.text for each in render_device(device) if each.dialect == "ifupdown")
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "interfaces"
+        path.write_text(text)
+        listed = run("ifquery", "-i", str(path), "--list").split()
+        assert {*listed} == {each.name for each in device.interfaces if each.enabled} | {"lo"}
+        done = subprocess.run(["ifup", "--no-act", "-i", path, *listed], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+    for one in device.interfaces:
+        for address in one.addresses:
+            assert f"{address.address}/" in done.stderr + done.stdout
+    for route in ways(device.routes):
+        assert f"route replace {route.discard or ''}".strip() in done.stderr + done.stdout
 
 
 @kernel

@@ -36,7 +36,8 @@ A phrase (see `grammar`) with `=> FACT` makes a fact (see `facts`); without, it 
 of the block that it stands in. `=> aside` is for what is legitimately there and not ours, `=> always`
 for what says nothing and has to be there all the same. With `covers=SECTION` the presence of a phrase
 shows that the text speaks of a section; with `needs=FACT|FACT` a block is only written if there are such
-facts; without `=>` or with one of these alone a block just holds others. Statements inside
+facts; with `written=never` a phrase is only read. Without `=>`, or with one of these alone, a
+block just holds others. Statements inside
 a block inherit the block's fields by name. A condition after ` / ` is a statement that must
 stand directly inside the block.
 """
@@ -73,6 +74,7 @@ class Phrase(msgspec.Struct, frozen=True):
         makes: The fact it makes; `None` if it adds to the enclosing one, or only holds others.
         aside: Whether it is passed over.
         always: Whether it is written whatever there is to say.
+        written: Whether it is ever written; some are only read.
         needs: Kinds of facts of which there has to be one for it to be written; empty for none.
         constants: Fields that it sets by being there.
         covers: A section that its presence shows the text to speak of.
@@ -88,6 +90,7 @@ class Phrase(msgspec.Struct, frozen=True):
     makes: FactType | None
     aside: bool
     always: bool
+    written: bool
     needs: tuple[str, ...]
     constants: Mapping[str, Any]
     covers: Section | None
@@ -296,7 +299,7 @@ class _Builder:
         words = right.split()
         aside, always = words[:1] == [ASIDE], words[:1] == [ALWAYS]
         makes, constants = self.result(words) if arrow else (None, {})
-        covers = constants.pop("covers", None)
+        covers, written = constants.pop("covers", None), constants.pop("written", "") != "never"
         needs = tuple(kind for kind in constants.pop("needs", "").split("|") if kind)
         if not FACTS.keys() >= {*needs}:
             raise ValueError(f"needs={'|'.join(needs)}: the facts are {', '.join(FACTS)}")
@@ -316,6 +319,7 @@ class _Builder:
             makes,
             aside,
             always,
+            written and not aside,
             needs,
             constants,
             covers,
@@ -334,7 +338,11 @@ class _Builder:
             field, equals, value = word.partition("=")
             if not equals:
                 raise ValueError(f"{word!r} is not field=value")
-            constants[field] = {"true": True, "false": False}.get(value, value)
+            kind, colon, spelt = value.partition(":")
+            if colon and kind in self.kinds:
+                constants[field] = self.kinds[kind].read(spelt)
+            else:
+                constants[field] = {"true": True, "false": False}.get(value, value)
         return makes, constants
 
     def check(self, elements: tuple[Element, ...], target: FactType | None, constants: Mapping[str, Any]) -> None:

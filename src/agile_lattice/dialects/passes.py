@@ -11,7 +11,16 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.dialects.errors import Refusal, Refusals
-from agile_lattice.dialects.facts import AddressFact, AnswerFact, Fact, InterfaceFact, MadeFact, MemberFact, PartFact
+from agile_lattice.dialects.facts import (
+    AddressFact,
+    AnswerFact,
+    Fact,
+    InterfaceFact,
+    MadeFact,
+    MemberFact,
+    PartFact,
+    SideFact,
+)
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
@@ -176,6 +185,34 @@ def _made_up(facts: Facts) -> Facts:
     return {**facts, "interface": interfaces}
 
 
+STARTED = "auto"
+
+
+def _started_down(facts: Facts, dialect: str) -> Facts:
+    """Mark the interfaces that are brought up."""
+    interfaces: list[Fact] = []
+    marks: list[Fact] = []
+    for fact in facts.get("interface", []):
+        assert isinstance(fact, InterfaceFact)
+        if fact.enabled:
+            marks.append(SideFact(fact.interface, STARTED, fact.place))
+        interfaces.append(replace(fact, enabled=True))
+    return {**facts, "interface": interfaces, "side": marks}
+
+
+def _started_up(facts: Facts) -> Facts:
+    marks = {fact.interface: fact for fact in facts.get("side", []) if isinstance(fact, SideFact)}
+    known = [fact for fact in facts.get("interface", []) if isinstance(fact, InterfaceFact)]
+    # An interface may be named by its mark, or by its addresses, only.
+    named = {fact.interface: fact.place for fact in facts.get("address", []) if isinstance(fact, AddressFact)}
+    named |= {name: fact.place for name, fact in marks.items()}
+    for fact in known:
+        named.pop(fact.interface, None)
+    known += [InterfaceFact(name, place=place) for name, place in named.items()]
+    interfaces: list[Fact] = [replace(fact, enabled=fact.interface in marks) for fact in known]
+    return {**facts, "interface": interfaces, "side": []}
+
+
 PASSES: Mapping[str, Pass] = {
     # The kernel has one loopback, and its name is what marks it.
     "loopback-is-lo": Pass(_loopback_down, _loopback_up),
@@ -187,6 +224,8 @@ PASSES: Mapping[str, Pass] = {
     # Where a bridge names its members, and not each member its bridge.
     "members-with-bridges": Pass(lambda facts, dialect: _swapped(facts), _swapped),
     "made-apart": Pass(_made_down, _made_up),
+    # Where an interface is brought up if a mark says so, and else stays down.
+    "started-by-mark": Pass(_started_down, _started_up),
     "one-way-each-prefix": Pass(_one_way_down, lambda facts: facts),
     # Where a system answers only for its own addresses, each is made one, host-length. Which of
     # the addresses read are there for that, only the translations tell: see `intent.normal`.

@@ -67,9 +67,9 @@ class _Owner(msgspec.Struct, frozen=True):
 
 def _homes(block: Block) -> Counter[str]:
     """Count the blocks that have a place for each kind of fact."""
-    here = {phrase.makes.name for phrase in block.phrases if phrase.makes is not None and not phrase.aside}
-    homes = Counter(here)
-    for phrase in block.phrases:
+    written = [phrase for phrase in block.phrases if phrase.written]
+    homes = Counter({phrase.makes.name for phrase in written if phrase.makes is not None})
+    for phrase in written:
         if phrase.block is not None:
             homes += _homes(phrase.block)
     return homes
@@ -106,8 +106,9 @@ class _Writer:
         """
         statements: list[Statement] = []
         said: set[str] = set()
-        for makes, group in groupby(block.phrases, key=lambda phrase: None if phrase.aside else phrase.makes):
-            phrases = [phrase for phrase in group if not phrase.aside]
+        written = [phrase for phrase in block.phrases if phrase.written]
+        for makes, group in groupby(written, key=lambda phrase: phrase.makes):
+            phrases = list(group)
             if makes is not None:
                 statements += self.write_facts(makes, phrases, self.facts_here(makes, phrases, fields), fields)
                 continue
@@ -214,6 +215,7 @@ class _Writer:
         present = _present(kind, traits)
         missing = set(present)
         several: list[Shape] = []
+        told: set[str] = set()
         for phrase in phrases:
             if not _agrees(phrase, present):
                 continue
@@ -226,16 +228,17 @@ class _Writer:
                 if said & missing - {kind.key}:
                     several.append(shape)
                     missing -= said
+                    told |= said
                 continue
             heads = [condition.of(traits) for _, condition in phrase.conditions]
             said_inside = [head.fields for head in heads if head is not None]
             if len(said_inside) < len(heads):
                 continue
-            unsaid = set(present).difference(shape.fields, phrase.constants, around, *said_inside)
+            unsaid = set(present).difference(shape.fields, phrase.constants, around, told, *said_inside)
             if phrase.block is not None:
                 unsaid -= self.fields_inside(phrase.block, traits, present)
             if not unsaid:
-                return _Plan((shape,), tuple(head for head in heads if head is not None), phrase.block)
+                return _Plan((*several, shape), tuple(head for head in heads if head is not None), phrase.block)
             missing = min(missing, unsaid, key=len)
         if not missing:
             return _Plan(tuple(several))
@@ -263,7 +266,7 @@ class _Writer:
         """Return the fields of a fact that the statements inside its block can say."""
         found: set[str] = set()
         for phrase in block.phrases:
-            if phrase.makes is None and not phrase.aside:
+            if phrase.makes is None and phrase.written:
                 shape = phrase.shapes.of(traits)
                 if shape is not None and _agrees(phrase, present):
                     found |= shape.fields.union(phrase.constants)
