@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
@@ -166,13 +168,14 @@ def devices(draw: st.DrawFn, speaks: tuple[str, ...] = ("iproute2", "nftables"))
             lambda found: tuple(sorted(found))
         )
         built[0] = replace(built[0], learns=draw(learns))
-    return Device(
+    device = Device(
         "quay", speaks, tuple(built), tuple(draw(st.lists(routes(names), max_size=5))),
         tuple(draw(st.lists(translations(names), max_size=6))),
         permits=tuple(draw(st.lists(permits(names), max_size=3))),
         access=tuple(draw(st.lists(accesses(names), max_size=2))),
         settings=draw(st.just(Settings()) | SETTINGS) if "sysctl" in speaks else Settings(),
     )  # fmt: skip
+    return plain_rules(device) if "iptables" in speaks else device
 
 
 @st.composite
@@ -205,9 +208,31 @@ def loadable_devices(draw: st.DrawFn, speaks: tuple[str, ...]) -> Device:
             interface = None if kind == "via" else name
             ways[to, distance] = Route(to, None if kind == "interface" else via, interface, None, distance)
     writable = REMARKS.filter(lambda name: not {'"', "\\"} & set(name))
-    rules = draw(st.lists(translations(names, writable), max_size=6))
-    return Device(
-        "quay", speaks, tuple(built), tuple(ways.values()), tuple(rules),
+    device = Device(
+        "quay", speaks, tuple(built), tuple(ways.values()),
+        tuple(draw(st.lists(translations(names, writable), max_size=6))),
         permits=tuple(draw(st.lists(permits(names, writable), max_size=3))),
         access=tuple(draw(st.lists(accesses(names, writable), max_size=2))),
+    )  # fmt: skip
+    return plain_rules(device) if "iptables" in speaks else device
+
+
+def plain_rules(device: Device) -> Device:
+    """What iptables can say: every rule with a name of its own, IPv4 only, no logging, departures by source."""
+
+    def named(prefix: str, rules: tuple[Any, ...]) -> tuple[Any, ...]:
+        return tuple(replace(each, name=f"{prefix} {n}") for n, each in enumerate(rules))
+
+    departing = (Dynamic, Exempt)
+    return replace(
+        device,
+        translations=named("t", tuple(
+            replace(each, arrives=None) if isinstance(each, departing) else each for each in device.translations
+        )),
+        permits=named("p", tuple(
+            replace(each, log=False) for each in device.permits
+            if not any(one is not None and one.family == 6 for one in (each.source, each.destination))
+            and not any(one.protocol == "icmp6" for one in each.services or ())
+        )),
+        access=named("a", device.access),
     )  # fmt: skip

@@ -22,6 +22,7 @@ SPOKEN = [
     ("netplan", "nftables"),
     ("networkd", "nftables"),
     ("ifupdown", "nftables"),
+    ("iproute2", "iptables"),
     ("bollard",),
     ("mooring",),
     ("tideway",),

@@ -229,3 +229,21 @@ def test_real_packets_do_what_the_intent_says(wire: Wire) -> None:
     # The exempted flow keeps its address, so the answer finds its way only once the outside host has a route.
     run("ip", "-n", outside.space, "route", "add", "10.40.10.0/24", "via", "203.0.113.2")
     assert leaves_as("10.40.10.9", "203.0.113.14:7001") == "10.40.10.9"
+
+
+@kernel
+@needs("iptables-restore")
+@SOME
+@given(loadable_devices(("iproute2", "iptables")))
+def test_iptables_have_what_was_rendered(device: Device) -> None:
+    if not (device.translations or device.permits or device.access):
+        return  # of tables without rules `iptables-save` says nothing at all
+    text = next(each.text for each in render_device(device) if each.dialect == "iptables")
+    with Machine(device.name, []) as machine:
+        (machine.folder / "rules").write_text(text)
+        machine.inside("iptables-restore", "--test", str(machine.folder / "rules"))
+        machine.inside("iptables-restore", str(machine.folder / "rules"))
+        read = read_device(device.name, ("iptables",), {"saved": machine.inside("iptables-save")})
+    assert [(each.text, each.block) for each in read.leftovers] == []
+    was, now = normal(device), normal(read.device)
+    assert (now.translations, now.permits, now.access) == (was.translations, was.permits, was.access)

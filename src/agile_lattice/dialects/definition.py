@@ -53,7 +53,7 @@ import msgspec
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.fact_types import FACTS, NAMED, PARTS, FactType
 from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
-from agile_lattice.dialects.kinds import BASE, NUMBERS, Kind, number_kind, set_of, text_kind, worded
+from agile_lattice.dialects.kinds import BASE, NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
 from agile_lattice.dialects.passes import PASSES, Pass
 from agile_lattice.dialects.patterns import Maker, Pattern, compile_maker, compile_pattern
 from agile_lattice.dialects.semantics import Semantics, passes_of
@@ -216,7 +216,9 @@ def _line_of(text: str, word: str) -> int:
 
 
 def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
-    known = {"is", "words", "also", "pattern", "most", "offset", "less", "least", "set", "quote", "named", "join"}
+    known = {
+        "is", "words", "also", "pattern", "most", "offset", "less", "least", "set", "quote", "named", "join", "between",
+    }  # fmt: skip
     if not raw.keys() <= known:
         raise ValueError(f"unknown key {min(raw.keys() - known)!r}; known are {', '.join(sorted(known))}")
     base = raw.get("is")
@@ -234,6 +236,8 @@ def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
         kind = worded(name, raw.get("words", {}), raw.get("also", {}), kind)
     if kind is None:
         raise ValueError("say what it `is`, or give its `words`")
+    if "between" in raw:
+        kind = spaced(kind, raw["between"])
     if raw.get("named"):
         kind = msgspec.structs.replace(kind, accepts=lambda trait: trait == NAMED)
     kind = set_of(kind) if raw.get("set") else kind

@@ -165,6 +165,16 @@ def set_of(kind: Kind) -> Kind:
     )  # fmt: skip
 
 
+def spaced(kind: Kind, between: str) -> Kind:
+    """Return a kind whose ranges have something else than a dash between their ends: `8000:8010`."""
+    return msgspec.structs.replace(
+        kind,
+        pattern=kind.pattern.replace("-[0-9]", f"{re.escape(between)}[0-9]"),
+        read=lambda text: kind.read(text.replace(between, "-")),
+        write=lambda value: kind.write(value).replace("-", between),
+    )
+
+
 def number_kind(name: str, offset: int, least: int, most: int, less: int | None = None) -> Kind:
     """Return a kind for whole numbers from `least` to `most`.
 
@@ -250,6 +260,19 @@ def _span_kind(name: str, family: int, pattern: str, spell: Callable[[int, Span]
     )  # fmt: skip
 
 
+def _prefixed_kind(name: str, family: int, pattern: str) -> Kind:
+    """One prefix as a set, with its length even if it is a single address; other spans have another spelling."""
+
+    def write(value: AddressSet) -> str:
+        prefixes = value.prefixes()
+        if len(prefixes) > 1:
+            raise Unspellable(f"{value} is not one prefix")
+        return str(prefixes[0])
+
+    plain = _span_kind(name, family, pattern, spell_span)
+    return msgspec.structs.replace(plain, pattern=rf"{pattern}(?:/[0-9]{{1,3}})?", write=write)
+
+
 def _complement_kind(family: int, pattern: str) -> Kind:
     """Everything but one span: read as the set that is left, never written."""
     everything = AddressSet(family, ((0, (1 << BITS[family]) - 1),))
@@ -301,6 +324,7 @@ BASE: dict[str, Kind] = {
         _span_kind("span4", 4, _IPV4, spell_span),
         _span_kind("span6", 6, _IPV6, spell_span),
         _span_kind("range4", 4, _IPV4, spell_range),
+        _prefixed_kind("prefixed4", 4, _IPV4),
         _span_kind("range6", 6, _IPV6, spell_range),
         _complement_kind(4, _IPV4),
         _complement_kind(6, _IPV6),

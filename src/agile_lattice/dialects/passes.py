@@ -11,6 +11,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.dialects.errors import Refusal, Refusals
+from agile_lattice.dialects.expansion import contract, expand
 from agile_lattice.dialects.facts import (
     AddressFact,
     AnswerFact,
@@ -226,6 +227,8 @@ PASSES: Mapping[str, Pass] = {
     "made-apart": Pass(_made_down, _made_up),
     # Where an interface is brought up if a mark says so, and else stays down.
     "started-by-mark": Pass(_started_down, _started_up),
+    # Where one rule matches one interface and one prefix.
+    "one-of-each": Pass(expand, contract),
     "one-way-each-prefix": Pass(_one_way_down, lambda facts: facts),
     # Where a system answers only for its own addresses, each is made one, host-length. Which of
     # the addresses read are there for that, only the translations tell: see `intent.normal`.
