@@ -108,6 +108,25 @@ def test_the_tutorial_leads_to_a_dialect(
     assert "bay: 0 differences, 1 line not understood" in capsys.readouterr().out
 
 
+def test_moving_house_goes_as_told(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    Path("pier-3.chart").write_text(named_blocks("docs/moving.md")["pier-3.chart"])
+    speaks = iter(["[iproute2, iptables]", "[iproute2, nftables]"])
+    for block in blocks("docs/moving.md", "console"):
+        for typed, expected in re.findall(r"^\$ (.*)\n((?:(?!\$ ).*\n)*)", block, re.MULTILINE):
+            main(shlex.split(typed)[1:])
+            said = capsys.readouterr()
+            assert said.out + (said.err if "read" not in typed else "") == expected, typed
+            if "read" in typed:
+                assert "pier-3.chart:2  lantern on" in said.err
+                intent = said.out
+        text = next(speaks, None)
+        if text is not None:
+            Path("pier-3.yaml").write_text(intent.replace("[mooring]", text))
+
+
 @pytest.mark.parametrize("name", ["bollard", "mooring", "tideway"])
 def test_a_makers_page_is_true(name: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     sample = tmp_path / name
