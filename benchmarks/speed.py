@@ -23,6 +23,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from jinja2 import Environment
+from msgspec.structs import replace
 
 from agile_lattice.dialects import read_device, render_device
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix, spell_range, spell_span
@@ -188,6 +189,39 @@ def measure(device: Device, hand: Callable[[Device], str], folder: Path, *check:
     row(f"render {text.dialect}", "Jinja2 template", lambda: render_device(device), lambda: hand(device))
 
 
+def measure_reading(device: Device, folder: Path, *check: str) -> None:
+    """Print a row for reading a dialect that no template was written for."""
+    text = next(each for each in render_device(device) if each.dialect == device.speaks[0])
+    path = folder / "etc/netplan" / text.file if check[0] == "netplan" else folder / text.file
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_text(text.text)
+    path.chmod(0o600)
+    command = [each.format(path=path, folder=folder) for each in check]
+    capture = read_device("quay", device.speaks, {text.file: text.text})
+    assert not capture.leftovers
+    assert len(capture.device.routes) + len(capture.device.translations) >= len(device.routes) // 2
+    if shutil.which(check[0]) and os.geteuid() == 0:
+        read = lambda: read_device("quay", device.speaks, {text.file: text.text})  # noqa: E731
+        row(f"read {text.dialect}", f"`{' '.join(check[:2])}`, whole process", read, program(*command))
+
+
+def plain_routes(count: int) -> Device:
+    """Static routes by next hop, one for each destination, and the interface that they are behind."""
+    near = Interface("lan0", (Prefix(4, 0xC0000201, 24),))
+    made = [Route(Prefix(4, 0x0A000000 + (n << 8), 24), Address(4, 0xC0000202 + n % 200)) for n in range(count)]
+    return Device("quay", (), (near,), tuple(made))
+
+
+def plain_rules(count: int) -> Device:
+    """Published services, one a rule, each with a name."""
+    made = [
+        Publish(Address(4, 0xCB007100 + n % 200), Address(4, 0x0A000000 + n), f"web {n}", ("wan0",), None,
+                (Service("tcp", ((1024 + n // 200, 1024 + n // 200),)),))
+        for n in range(count)
+    ]  # fmt: skip
+    return Device("quay", ("iptables",), translations=tuple(made))
+
+
 def main() -> None:
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
     print(f"{count} objects; CPU ms, medians of {RUNS}\n")
@@ -197,6 +231,12 @@ def main() -> None:
         folder.chmod(0o755)  # vtysh reads as somebody else
         measure(routes(count), template(FRR), folder, "vtysh", "-C", "--inputfile")
         measure(rules(count), template(NFT), folder, "nft", "-c", "-f")
+        with_routes = plain_routes(count)
+        measure_reading(replace(with_routes, speaks=("bird", "iproute2")), folder, "bird", "-p", "-c", "{path}")
+        measure_reading(
+            replace(with_routes, speaks=("netplan",)), folder, "netplan", "generate", "--root-dir", "{folder}"
+        )
+        measure_reading(plain_rules(count), folder, "iptables-restore", "--test", "{path}")
     lattice = str(Path(sys.executable).with_name("lattice"))
     pairs = [(wall([lattice, "--help"]), wall([sys.executable, "-c", "pass"])) for _ in range(4 * RUNS)][1:]
     ratio = statistics.median(one / other for one, other in pairs)

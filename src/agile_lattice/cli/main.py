@@ -30,17 +30,23 @@ in the order of the work:
 exit code: 0 nothing to report, 1 findings or differences, 2 could not do it"""
 
 
+class _Help(RawDescriptionHelpFormatter):
+    """Keeps the text as it is, and a command's name on the line of its help."""
+
+    def __init__(self, prog: str) -> None:
+        super().__init__(prog, max_help_position=28)
+        self._action_max_length = 14  # the longest name of a command, indented: it is measured too short
+
+
 def build_parser() -> ArgumentParser:
     """Return the parser of the whole command line."""
-    parser = ArgumentParser(
-        "lattice", description=DESCRIPTION, epilog=EPILOG, formatter_class=RawDescriptionHelpFormatter
-    )
+    parser = ArgumentParser("lattice", description=DESCRIPTION, epilog=EPILOG, formatter_class=_Help)
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", dest="command")
 
     def add(name: str, help: str, example: str, formats: tuple[str, ...] = ("json",)) -> ArgumentParser:
         command = commands.add_parser(
             name, help=help, description=help[0].upper() + help[1:] + ".", epilog=f"example:\n  {example}",
-            formatter_class=RawDescriptionHelpFormatter,
+            formatter_class=_Help,
         )  # fmt: skip
         if formats:
             command.add_argument("--format", choices=["text", *formats], default="text", help="how to print (text)")
