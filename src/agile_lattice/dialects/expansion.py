@@ -86,9 +86,11 @@ def _alike(fact: Rule | Passage) -> object:
 
 
 def _together(run: list[Rule | Passage]) -> list[Rule | Passage]:
+    if len(run) == 1:
+        return run
     values = {field: list(dict.fromkeys(getattr(fact, field) for fact in run)) for field in FIELDS}
     combinations = {tuple(getattr(fact, field) for field in FIELDS) for fact in run}
-    if len(run) == 1 or len(combinations) != len(run) or {*product(*values.values())} != combinations:
+    if len(combinations) != len(run) or {*product(*values.values())} != combinations:
         return run
     return [replace(run[0], **{field: _union(field, members) for field, members in values.items()})]
 

@@ -50,7 +50,7 @@ class Surface(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field
 
 def cut_comment(line: str, marks: str) -> str:
     """Strip white space and a comment that no quotes protect."""
-    if any(mark in line for mark in marks):
+    if marks and (marks in line if len(marks) == 1 else any(mark in line for mark in marks)):
         quoted = False
         for index, character in enumerate(line):
             if character == '"':
@@ -65,5 +65,7 @@ def split_outside_quotes(text: str, mark: str) -> list[str]:
     """Split at a mark that no quotes protect; empty parts are left out."""
     if mark not in text:
         return [text]
+    if text[-1] == mark and text.count(mark) == 1:  # by far the most common case
+        return [text[:-1].rstrip()] if len(text) > 1 else []
     parts = re.findall(rf'(?:[^{re.escape(mark)}"]|"[^"]*"?)+', text)
     return [part.strip() for part in parts if part.strip()]
