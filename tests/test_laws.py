@@ -23,6 +23,7 @@ SPOKEN = [
     ("networkd", "nftables"),
     ("ifupdown", "nftables"),
     ("iproute2", "iptables"),
+    ("ietf-yang", "nftables"),
     ("bollard",),
     ("mooring",),
     ("tideway",),

@@ -25,6 +25,11 @@ from strategies import loadable_devices
 
 DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
 HERE = Path(__file__).parent
+MODULES = Path(sys.prefix) / "share" / "yang" / "modules"  # of pyang, which brings the standard modules
+MODULE_NAMES = (
+    "ietf-interfaces", "iana-if-type", "ietf-ip", "ietf-routing",
+    "ietf-ipv4-unicast-routing", "ietf-ipv6-unicast-routing",
+)  # fmt: skip
 SOME = settings(
     max_examples=60, deadline=None, suppress_health_check=list(HealthCheck), phases=[Phase.explicit, Phase.generate],
     derandomize=True,
@@ -109,6 +114,27 @@ def test_netplan_makes_units_of_it_that_read_as_the_same(device: Device) -> None
     assert [(each.text, each.block) for each in read.leftovers] == []
     was, now = normal(device), normal(read.device)
     assert (now.interfaces, now.routes) == (was.interfaces, was.routes)
+
+
+@needs("yanglint")
+@SOME
+@given(loadable_devices(("ietf-yang", "nftables")))
+def test_yanglint_finds_what_was_rendered_valid(device: Device) -> None:
+    # One way for each destination, without a preference: the modules know no other.
+    one_each = {each.to: replace(each, distance=1) for each in device.routes}
+    device = replace(device, routes=tuple(one_each.values()))
+    text = next(each.text for each in render_device(device) if each.dialect == "ietf-yang")
+    lint = ["yanglint", "-p", str(MODULES / "ietf"), "-p", str(MODULES / "iana"), "-t", "config", "-f", "xml"]
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "config.json"
+        path.write_text(text)
+        converted = run(*lint, *(str(next(MODULES.rglob(f"{name}.yang"))) for name in MODULE_NAMES), str(path))
+    was = normal(device)
+    for form in (text, converted):
+        read = read_device(device.name, ("ietf-yang",), {"captured": form} if form.strip() else {})
+        assert [(each.text, each.block) for each in read.leftovers] == []
+        now = normal(read.device)
+        assert (now.interfaces, now.routes) == (was.interfaces, was.routes)
 
 
 @needs("ifup")

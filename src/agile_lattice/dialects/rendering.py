@@ -14,7 +14,7 @@ from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS, FactType
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.shapes import Shape, UnspellableField
+from agile_lattice.dialects.shapes import Shape, UnspellableField, whole_fields
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import NOWHERE
@@ -128,7 +128,7 @@ class _Writer:
         shape = phrase.shapes.of(owner.traits)
         if shape is None or not _agrees(phrase, owner.present):
             return
-        says = shape.fields.union(phrase.constants)
+        says = shape.names.union(phrase.constants)
         if owner.traits and phrase.block is None and says <= said:
             return
         said |= says
@@ -138,7 +138,7 @@ class _Writer:
                 yield Statement(text, 0)
             return
         inside = self.block(phrase.block, owner, fields)
-        if owner.traits and not shape.fields and not inside:
+        if owner.traits and not shape.names and not inside:
             return
         # Elsewhere a block that only holds others is written even if it is empty: that, too, is worth saying.
         heads = [condition.of(owner.traits) for _, condition in phrase.conditions]
@@ -231,12 +231,13 @@ class _Writer:
                     told |= said
                 continue
             heads = [condition.of(traits) for _, condition in phrase.conditions]
-            said_inside = [head.fields for head in heads if head is not None]
+            said_inside = [head.names for head in heads if head is not None]
             if len(said_inside) < len(heads):
                 continue
-            unsaid = set(present).difference(shape.fields, phrase.constants, around, told, *said_inside)
+            names = shape.names.union(*said_inside)
             if phrase.block is not None:
-                unsaid -= self.fields_inside(phrase.block, traits, present)
+                names |= self.names_inside(phrase.block, traits, present)
+            unsaid = set(present).difference(whole_fields(names), phrase.constants, around, told)
             if not unsaid:
                 return _Plan((*several, shape), tuple(head for head in heads if head is not None), phrase.block)
             missing = min(missing, unsaid, key=len)
@@ -262,14 +263,16 @@ class _Writer:
             or any(self.takes(each, field, trait) for each in inside if each.makes is None)
         )
 
-    def fields_inside(self, block: Block, traits: tuple[Any, ...], present: Mapping[str, Any]) -> set[str]:
-        """Return the fields of a fact that the statements inside its block can say."""
+    def names_inside(self, block: Block, traits: tuple[Any, ...], present: Mapping[str, Any]) -> set[str]:
+        """Return the fields of a fact, and parts of them, that the statements inside its block can say."""
         found: set[str] = set()
         for phrase in block.phrases:
             if phrase.makes is None and phrase.written:
                 shape = phrase.shapes.of(traits)
                 if shape is not None and _agrees(phrase, present):
-                    found |= shape.fields.union(phrase.constants)
+                    found |= shape.names.union(phrase.constants)
+                    if phrase.block is not None:
+                        found |= self.names_inside(phrase.block, traits, present)
         return found
 
     def refusal(self, kind: FactType, fact: Fact, field: str, reason: str) -> Refusal:

@@ -8,7 +8,7 @@ each combination of traits and then used over and over.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 from agile_lattice.dialects.fact_types import PARTS, FactType
@@ -19,23 +19,34 @@ from agile_lattice.dialects.patterns import kind_of, reserved_pattern
 Gap = tuple[str, Callable[[Any], str]]
 
 
+def whole_fields(names: Iterable[str]) -> frozenset[str]:
+    """Return the fields that are said as a whole, or in all their parts."""
+    said = {*names}
+    fields = {name for name in said if "." not in name}
+    return frozenset(
+        fields
+        | {name for name in (each.partition(".")[0] for each in said) if {f"{name}.{part}" for part in PARTS} <= said}
+    )
+
+
 class Shape:
     """A phrase with all its choices made.
 
     Args:
         template: Text with a `%s` for each gap.
         gaps: Per gap the fact's field and how its value is written.
-        fields: Names of the fields that it writes.
+        names: What it writes: names of fields, and of parts of fields as `address.length`.
     """
 
-    def __init__(self, template: str, gaps: Sequence[Gap], fields: frozenset[str]) -> None:
-        self.fields = fields
+    def __init__(self, template: str, gaps: Sequence[Gap], names: frozenset[str]) -> None:
+        self.names = names
+        self.fields = whole_fields(names)
         self._gaps = gaps
         # One expression for the whole statement: this is what rendering spends its time on.
         calls = "".join(f"write{n}(fact.{field})," for n, (field, _) in enumerate(gaps))
-        names = {f"write{n}": write for n, (_, write) in enumerate(gaps)}
+        writers = {f"write{n}": write for n, (_, write) in enumerate(gaps)}
         self._fill: Callable[[Any], str] = eval(  # of nothing but fields and numbers of our own
-            f"lambda fact: template % ({calls})", {"template": template, **names}
+            f"lambda fact: template % ({calls})", {"template": template, **writers}
         )
 
     def fill(self, fact: Any) -> str:
@@ -115,7 +126,7 @@ class Shapes:
                     return None
                 text += space + "%s"
                 gaps.append(gap)
-                fields.add(element.field)
+                fields.add(f"{element.field}.{element.part}" if element.part else element.field)
                 continue
             fitted = self._fit_group(element, space == "", traits)
             if fitted is None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from xml.etree import ElementTree
 from xml.parsers import expat
@@ -13,67 +14,75 @@ from agile_lattice.dialects.surfaces.documents import scalar
 from agile_lattice.dialects.surfaces.statements import Statement, Surface
 from agile_lattice.intent.places import Place
 
+_DECLARATION = re.compile(r"^\s*<\?xml[^>]*\?>")
+WRAPPER = "lattice"
+
 
 class Xml(Surface, frozen=True, tag="xml"):
     """XML: an element is a statement `name text`, or a block of those inside it.
 
     Attributes:
-        root: Name of the element around everything, with its namespace before a colon; empty for none.
+        around: Names of elements that may stand around everything, and say nothing: `module:name`.
         namespaces: Namespaces by the names under which statements have them: `module:name`.
+        identities: Elements whose text names an identity, with a prefix that each writer chooses.
     """
 
-    root: str = ""
+    around: tuple[str, ...] = ()
     namespaces: Mapping[str, str] = msgspec.field(default_factory=dict)
+    identities: tuple[str, ...] = ()
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
-        reader = _XmlReader({uri: name for name, uri in self.namespaces.items()})
+        if not text.lstrip().startswith("<"):
+            raise CaptureError(Place(file, 1), "this is not XML", other=True)
+        reader = _XmlReader({uri: name for name, uri in self.namespaces.items()}, self.identities)
+        # Data may have several elements at the top: an element of ours around them makes them a document.
+        body = _DECLARATION.sub("", text, count=1)
         try:
-            reader.parse(text)
+            reader.parse(f"<{WRAPPER}>{body}</{WRAPPER}>")
         except expat.ExpatError as error:
-            if error.lineno == 1 and not text.lstrip().startswith("<"):
-                raise CaptureError(Place(file, 1), "this is not XML", other=True) from None
             raise CaptureError(
                 Place(file, error.lineno), f"not well-formed XML: {expat.ErrorString(error.code)}",
                 "It may be cut off: capture it again.",
             ) from None  # fmt: skip
-        found = reader.top
-        return found[0].children or [] if self.root and found and found[0].text == self.root else found
+        found = reader.top[0].children or []
+        return found[0].children or [] if len(found) == 1 and found[0].text in self.around else found
 
     def print(self, statements: Sequence[Statement]) -> str:
         """Lay statements out as text."""
-        name, _, local = self.root.partition(":")
-        top = ElementTree.Element(local or name or "config", xmlns=self.namespaces.get(name, ""))
-        for prefix, uri in self.namespaces.items():
-            if prefix != name:
-                top.set(f"xmlns:{prefix}", uri)
-        self._fill(top, statements, name)
-        ElementTree.indent(top)
-        return ElementTree.tostring(top, encoding="unicode") + "\n"
+        elements = [self._element(each, "") for each in statements]
+        for element in elements:
+            ElementTree.indent(element)
+        return "".join(f"{ElementTree.tostring(element, encoding='unicode')}\n" for element in elements)
 
-    def _fill(self, parent: ElementTree.Element, statements: Sequence[Statement], around: str) -> None:
-        for statement in statements:
-            head, _, value = statement.text.partition(" ")
-            prefix, colon, local = head.partition(":")
-            element = ElementTree.SubElement(parent, local if colon else head)
-            inside = around
-            if colon and prefix != around:
-                element.set("xmlns", self.namespaces.get(prefix, prefix))
-                inside = prefix
-            if statement.children is None:
-                element.text = value
-            else:
-                self._fill(element, statement.children, inside)
+    def _element(self, statement: Statement, around: str) -> ElementTree.Element:
+        head, _, value = statement.text.partition(" ")
+        prefix, colon, local = head.partition(":")
+        element = ElementTree.Element(local if colon else head)
+        module = prefix if colon else around
+        if module != around:
+            element.set("xmlns", self.namespaces.get(module, module))
+        if statement.children is None:
+            element.text = value
+            named = value.partition(":")[0]
+            if named in self.namespaces:  # an identity of another module
+                element.set(f"xmlns:{named}", self.namespaces[named])
+        else:
+            element.extend(self._element(each, module) for each in statement.children)
+        return element
 
 
 class _XmlReader:
     """Makes statements of elements; a name has its module before it where that is another one than around it."""
 
-    def __init__(self, modules: dict[str, str]) -> None:
+    def __init__(self, modules: dict[str, str], identities: tuple[str, ...]) -> None:
         self.modules = modules
+        self.identities = identities
         self.top: list[Statement] = []
         self.stack: list[tuple[Statement, str, list[str]]] = []
+        self.prefixes: dict[str, str] = {}
         self.parser = expat.ParserCreate(namespace_separator=" ")
+        self.parser.StartNamespaceDeclHandler = self.declare
         self.parser.StartElementHandler = self.start
         self.parser.EndElementHandler = self.end
         self.parser.CharacterDataHandler = self.characters
@@ -85,6 +94,10 @@ class _XmlReader:
 
     def refuse(self, *_: object) -> None:
         raise expat.ExpatError("entities are not read")
+
+    def declare(self, prefix: str | None, uri: str) -> None:
+        if prefix and uri in self.modules:
+            self.prefixes[prefix] = self.modules[uri]
 
     def start(self, tag: str, attributes: dict[str, str]) -> None:
         uri, _, name = tag.rpartition(" ")
@@ -107,6 +120,10 @@ class _XmlReader:
     def end(self, _: str) -> None:
         statement, _, data = self.stack.pop()
         value = "".join(data).strip()
+        prefix, _, identity = value.partition(":")
+        # The writer chose the prefix: RFC 7950, section 9.10.3.
+        if statement.text in self.identities and prefix in self.prefixes:
+            value = f"{self.prefixes[prefix]}:{identity}"
         if statement.children is None and value:
             statement.text = f"{statement.text} {scalar(value)}"
         elif statement.children is None:
