@@ -186,6 +186,19 @@ def _made_up(facts: Facts) -> Facts:
     return {**facts, "interface": interfaces}
 
 
+def _by_name_down(facts: Facts, dialect: str) -> Facts:
+    """Refuse VLANs that do not say by their name what they are: nothing else would make them in time."""
+    reason = "it makes a VLAN before its first address only by its name, which has to be PARENT.ID"
+    refusals = [
+        Refusal(dialect, f"interface {fact.interface}", "parent", fact.place.at("parent"), reason)
+        for fact in facts.get("interface", [])
+        if isinstance(fact, InterfaceFact) and fact.parent and fact.interface != f"{fact.parent}.{fact.vlan}"
+    ]
+    if refusals:
+        raise Refusals(refusals)
+    return facts
+
+
 STARTED = "auto"
 
 
@@ -225,6 +238,7 @@ PASSES: Mapping[str, Pass] = {
     # Where a bridge names its members, and not each member its bridge.
     "members-with-bridges": Pass(lambda facts, dialect: _swapped(facts), _swapped),
     "made-apart": Pass(_made_down, _made_up),
+    "vlans-by-name": Pass(_by_name_down, lambda facts: facts),
     # Where an interface is brought up if a mark says so, and else stays down.
     "started-by-mark": Pass(_started_down, _started_up),
     # Where one rule matches one interface and one prefix.
