@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
 
+from agile_lattice.collection import no_collection
 from agile_lattice.dialects.assembly import Capture, as_intent, assemble, facts_of
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS, says_nothing
@@ -35,6 +36,7 @@ class Rendered(msgspec.Struct, frozen=True):
     text: str
 
 
+@no_collection()
 def render_device(device: Device, catalogue: Catalogue = BUILT_IN) -> list[Rendered]:
     """Render a device in the dialects that it speaks; each section goes to the first that carries it.
 
@@ -74,6 +76,7 @@ def render_device(device: Device, catalogue: Catalogue = BUILT_IN) -> list[Rende
     return rendered
 
 
+@no_collection()
 def read_device(
     name: str,
     speaks: Sequence[str],

@@ -7,15 +7,14 @@ faults of a step are reported together, and then the load ends.
 
 from __future__ import annotations
 
-import gc
 from collections.abc import Iterator
-from contextlib import contextmanager
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
 
+from agile_lattice.collection import no_collection
 from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import Fault, NotationError, fail
@@ -41,7 +40,7 @@ def load(path: str | Path) -> Network:
     """
     sources = []
     faults: list[Fault] = []
-    with _no_collection():
+    with no_collection():
         for file in _files(Path(path)):
             try:
                 sources.append(_shaped(read_text(file), str(file)))
@@ -50,18 +49,6 @@ def load(path: str | Path) -> Network:
         if faults:
             raise NotationError(faults)
         return resolve(sources)
-
-
-@contextmanager
-def _no_collection() -> Iterator[None]:
-    """Keep the garbage collector off ever more live values: it would take a third of the time and find nothing."""
-    was_on = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was_on:
-            gc.enable()
 
 
 def loads(text: str, file: str = "intent.yaml") -> Network:
