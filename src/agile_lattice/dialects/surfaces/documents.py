@@ -92,12 +92,9 @@ class Yaml(Surface, frozen=True, tag="yaml"):
         return yaml.dump(data, Dumper=_YamlDumper, sort_keys=False, width=200, allow_unicode=True) if data else ""
 
 
-class _YamlDumper(yaml.SafeDumper):
+class _YamlDumper(yaml.CSafeDumper):
     def ignore_aliases(self, data: Any) -> bool:
         return True
-
-    def increase_indent(self, flow: bool = False, indentless: bool = False) -> None:
-        super().increase_indent(flow, False)
 
 
 def plain(statements: Sequence[Statement], lists: frozenset[str], texts: frozenset[str]) -> Any:
