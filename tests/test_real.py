@@ -17,6 +17,7 @@ from msgspec.structs import replace
 
 from agile_lattice.compare.comparing import compare
 from agile_lattice.dialects import read_device, render_device
+from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.intent.model import Device, Settings
 from agile_lattice.intent.normal import normal, ways
 from agile_lattice.notation.loading import load, loads
@@ -116,6 +117,15 @@ def test_netplan_makes_units_of_it_that_read_as_the_same(device: Device) -> None
     assert (now.interfaces, now.routes) == (was.interfaces, was.routes)
 
 
+def linted(folder: str, file: str, text: str, form: str) -> str:
+    """Let yanglint validate a text, and print it in another form."""
+    path = Path(folder) / file
+    path.write_text(text)
+    modules = [str(next(MODULES.rglob(f"{name}.yang"))) for name in MODULE_NAMES]
+    paths = ["-p", str(MODULES / "ietf"), "-p", str(MODULES / "iana")]
+    return run("yanglint", *paths, "-t", "config", "-f", form, *modules, str(path))
+
+
 @needs("yanglint")
 @SOME
 @given(loadable_devices(("ietf-yang", "nftables")))
@@ -124,13 +134,16 @@ def test_yanglint_finds_what_was_rendered_valid(device: Device) -> None:
     one_each = {each.to: replace(each, distance=1) for each in device.routes}
     device = replace(device, routes=tuple(one_each.values()))
     text = next(each.text for each in render_device(device) if each.dialect == "ietf-yang")
-    lint = ["yanglint", "-p", str(MODULES / "ietf"), "-p", str(MODULES / "iana"), "-t", "config", "-f", "xml"]
     with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "config.json"
-        path.write_text(text)
-        converted = run(*lint, *(str(next(MODULES.rglob(f"{name}.yang"))) for name in MODULE_NAMES), str(path))
+        # What ships writes JSON; with the other form first it is a dialect of its own that writes XML.
+        shipped = (DEMO.parent / "dialects" / "catalogue" / "ietf-yang.toml").read_text()
+        head, _, xml_form = shipped.replace('"ietf-yang"', '"yang-xml"').split("\n[[forms]]")
+        xml_form = xml_form.replace('name = "xml"', 'name = "xml"\nfile = "config.xml"')
+        (Path(folder) / "yang-xml.toml").write_text("\n[[forms]]".join([head, xml_form]))
+        written = render_device(replace(device, speaks=("yang-xml", "nftables")), Catalogue(Path(folder)))[0].text
+        from_json, from_xml = linted(folder, "config.json", text, "xml"), linted(folder, "config.xml", written, "json")
     was = normal(device)
-    for form in (text, converted):
+    for form in (text, from_json, written, from_xml):
         read = read_device(device.name, ("ietf-yang",), {"captured": form} if form.strip() else {})
         assert [(each.text, each.block) for each in read.leftovers] == []
         now = normal(read.device)

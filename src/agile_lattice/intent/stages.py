@@ -18,7 +18,7 @@ from agile_lattice.intent.permits import real_services
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.services import Services
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation, Twice
-from agile_lattice.packets.spans import Spans, covers, meet, minus
+from agile_lattice.packets.spans import Spans, meet, minus
 
 Stage = Literal["arrival", "departure"]
 Verdict = Literal["keep", "rewrite", "shift", "egress"]
@@ -178,30 +178,9 @@ def overlap(left: Rule, right: Rule) -> bool:
     )
 
 
-def takes_all(earlier: Rule, later: Rule) -> bool:
-    """Tell whether every packet that matches `later` matches `earlier`, of the same stage, too."""
-    return (
-        earlier.stage == later.stage
-        and _side_within(later.arrives, earlier.arrives)
-        and _side_within(later.leaves, earlier.leaves)
-        and _set_within(later.source, earlier.source)
-        and _set_within(later.destination, earlier.destination)
-        and (earlier.protocol is None or earlier.protocol == later.protocol)
-        and (earlier.ports is None or (later.ports is not None and covers(earlier.ports, later.ports)))
-    )
-
-
 def _sides_meet(left: tuple[str, ...] | None, right: tuple[str, ...] | None) -> bool:
     return left is None or right is None or not set(left).isdisjoint(right)
 
 
 def _sets_meet(left: AddressSet | None, right: AddressSet | None) -> bool:
     return left is None or right is None or bool(meet(left.spans, right.spans))
-
-
-def _side_within(inner: tuple[str, ...] | None, outer: tuple[str, ...] | None) -> bool:
-    return outer is None or (inner is not None and set(inner) <= set(outer))
-
-
-def _set_within(inner: AddressSet | None, outer: AddressSet | None) -> bool:
-    return outer is None or (inner is not None and covers(outer.spans, inner.spans))
