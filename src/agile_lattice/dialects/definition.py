@@ -50,107 +50,19 @@ from typing import Any
 
 import msgspec
 
+from agile_lattice.dialects.dialect import Block, Dialect, Form, Phrase
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.fact_types import FACTS, NAMED, PARTS, FactType
 from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
 from agile_lattice.dialects.kinds import BASE, NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
-from agile_lattice.dialects.passes import PASSES, Pass
-from agile_lattice.dialects.patterns import Maker, Pattern, compile_maker, compile_pattern
+from agile_lattice.dialects.passes import PASSES
+from agile_lattice.dialects.patterns import compile_maker, compile_pattern
 from agile_lattice.dialects.semantics import Semantics, passes_of
 from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.surfaces import AnySurface
 from agile_lattice.intent.model import Section
 
 ASIDE, ALWAYS = "aside", "always"
-
-
-class Phrase(msgspec.Struct, frozen=True):
-    """One line of a table of phrases, compiled for both directions.
-
-    Attributes:
-        line: Its line in the file, from 1.
-        pattern, shapes: The phrase for reading and for writing.
-        conditions: The same for each statement that must stand inside.
-        makes: The fact it makes; `None` if it adds to the enclosing one, or only holds others.
-        aside: Whether it is passed over.
-        always: Whether it is written whatever there is to say.
-        written: Whether it is ever written; some are only read.
-        needs: Kinds of facts of which there has to be one for it to be written; empty for none.
-        constants: Fields that it sets by being there.
-        covers: A section that its presence shows the text to speak of.
-        block: The phrases inside; `None` if it opens no block.
-        maker: Makes the fact of a statement that is a whole one by itself, field for field; else `None`.
-    """
-
-    line: int
-    text: str
-    pattern: Pattern
-    shapes: Shapes
-    conditions: tuple[tuple[Pattern, Shapes], ...]
-    makes: FactType | None
-    aside: bool
-    always: bool
-    written: bool
-    needs: tuple[str, ...]
-    constants: Mapping[str, Any]
-    covers: Section | None
-    block: Block | None
-    maker: Maker | None
-
-
-class Block(msgspec.Struct, frozen=True):
-    """Phrases that stand side by side.
-
-    Attributes:
-        phrases: All, in order.
-        by_word: Those that can match a statement with this first word, in order.
-        loose: Those that can match any.
-    """
-
-    phrases: tuple[Phrase, ...]
-    by_word: Mapping[str, tuple[Phrase, ...]]
-    loose: tuple[Phrase, ...]
-
-
-class Form(msgspec.Struct, frozen=True):
-    """One kind of text that a dialect speaks.
-
-    Attributes:
-        carries: The sections that a text in this form speaks of.
-        before: Statements that are written first, and passed over in reading.
-        file: What the text is called in a folder; empty for a form that is only read.
-    """
-
-    name: str
-    carries: tuple[Section, ...]
-    surface: AnySurface
-    before: tuple[str, ...]
-    block: Block
-    file: str
-
-
-class Dialect(msgspec.Struct, frozen=True):
-    """A configuration syntax.
-
-    Attributes:
-        forms: Kinds of text; the first is written, all are read.
-        semantics: What it states of its device's ways.
-        passes: Between facts and model, in the order of the way down.
-        cannot: Reasons, by `fact.field`, why something cannot be expressed.
-    """
-
-    name: str
-    title: str
-    forms: tuple[Form, ...]
-    semantics: Semantics
-    passes: tuple[Pass, ...]
-    cannot: Mapping[str, str]
-    file: str
-
-    @property
-    def carries(self) -> tuple[Section, ...]:
-        """The sections of a device that this dialect can be asked to render."""
-        return self.forms[0].carries
 
 
 class _FormText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

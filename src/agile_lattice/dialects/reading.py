@@ -7,7 +7,7 @@ from typing import Any
 
 import msgspec
 
-from agile_lattice.dialects.definition import Block, Dialect, Form, Phrase
+from agile_lattice.dialects.dialect import Block, Dialect, Form, Phrase
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.fact_types import FACTS, combine
 from agile_lattice.dialects.facts import Fact

@@ -13,7 +13,8 @@ from importlib.metadata import entry_points
 from importlib.resources import files
 from pathlib import Path
 
-from agile_lattice.dialects.definition import Dialect, parse_dialect
+from agile_lattice.dialects.definition import parse_dialect
+from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import DefinitionError, DialectError
 
 GROUP = "agile_lattice.dialects"

@@ -9,7 +9,7 @@ from typing import Any
 
 import msgspec
 
-from agile_lattice.dialects.definition import Block, Dialect, Phrase
+from agile_lattice.dialects.dialect import Block, Dialect, Phrase
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS, FactType
 from agile_lattice.dialects.facts import Fact

@@ -9,7 +9,7 @@ import msgspec
 import yaml
 
 from agile_lattice.dialects.assembly import Capture, assemble, facts_of
-from agile_lattice.dialects.definition import Dialect
+from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import CaptureError, Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS
 from agile_lattice.dialects.passes import Facts
