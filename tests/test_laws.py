@@ -7,7 +7,7 @@ from hypothesis import HealthCheck, assume, event, given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from agile_lattice.compare.rules import TRANSLATIONS, rule_differences
+from agile_lattice.compare.rules import TRANSLATIONS, rule_gaps
 from agile_lattice.dialects import Rendered, as_intent, read_device, render_device
 from agile_lattice.dialects.errors import Refusals
 from agile_lattice.intent.interfaces import Interface
@@ -44,8 +44,8 @@ def members(one: Interface) -> tuple[str, ...]:
 
 def in_effect(one: Device, other: Device) -> list[str]:
     """Compare translations; order that no packet notices is none: some devices have an order of their own."""
-    found = rule_differences(TRANSLATIONS, one.translations, other.translations)
-    return [each.subject for each in found if each.weight != "cosmetic"]
+    found = rule_gaps(TRANSLATIONS, one.translations, other.translations)
+    return [each.difference.subject for each in found if each.difference.weight != "cosmetic"]
 
 
 def without(device: Device, refused: Refusals) -> Device | None:

@@ -11,13 +11,15 @@ from agile_lattice.compare.differences import (
     Comparison,
     Difference,
     Field,
+    Gap,
     change_of,
     field_differences,
     paired,
     weigh,
 )
-from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_differences
+from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
 from agile_lattice.dialects.assembly import Capture
+from agile_lattice.dialects.facts import AddressFact, AnswerFact
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import SECTIONS, Answer, Device, Section, Settings
@@ -35,27 +37,38 @@ def compare(intent: Device, capture: Capture) -> Comparison:
         intent: The device as it should be.
         capture: The device as it is; sections that its texts do not speak of are not compared.
     """
-    there = capture.device
-    if "interfaces" not in capture.sections:
+    gaps = find_gaps(intent, capture)
+    unseen = [section for section in SECTIONS if section not in capture.sections]
+    wanted = normal(intent) if unseen else intent
+    spoken = tuple(section for section in unseen if _speaks_of(wanted, section))
+    return Comparison(intent.name, tuple(each.difference for each in gaps), capture.leftovers, spoken)
+
+
+def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
+    """Return the differences between a device and its intent, with the objects that differ."""
+    there, seen = capture.device, capture.sections
+    if "interfaces" not in seen:
         there = replace(there, interfaces=intent.interfaces)
+    if "translations" not in seen:
+        # They tell which addresses are only there to be answered for.
+        there = replace(there, translations=intent.translations)
     wanted, found = normal(intent), normal(there)
-    differences: list[Difference] = []
-    if "interfaces" in capture.sections:
-        differences += _interfaces(intent, wanted, there, found, "remarks" in capture.sections)
-    if "answers" in capture.sections and "translations" in capture.sections:
-        differences += _answers(wanted.answers or (), found.answers or ())
-    if "routes" in capture.sections:
-        differences += _routes(wanted.routes, normal_routes(there.routes, found.interfaces))
-    if "translations" in capture.sections:
-        differences += rule_differences(TRANSLATIONS, wanted.translations, found.translations)
-    if "permits" in capture.sections:
-        differences += rule_differences(PERMITS, wanted.permits, found.permits)
-    if "access" in capture.sections:
-        differences += rule_differences(ACCESS, wanted.access, found.access)
-    if "settings" in capture.sections:
-        differences += _settings(wanted.settings, found.settings)
-    unseen = tuple(section for section in SECTIONS if section not in capture.sections and _speaks_of(wanted, section))
-    return Comparison(intent.name, tuple(differences), capture.leftovers, unseen)
+    gaps: list[Gap] = []
+    if "interfaces" in seen:
+        gaps += _interfaces(intent, wanted, there, found, "remarks" in seen)
+    if {"answers", "translations"} <= seen:
+        gaps += _answers(wanted.answers or (), found.answers or ())
+    if "routes" in seen:
+        gaps += _routes(wanted.routes, normal_routes(there.routes, found.interfaces))
+    if "translations" in seen:
+        gaps += rule_gaps(TRANSLATIONS, wanted.translations, found.translations)
+    if "permits" in seen:
+        gaps += rule_gaps(PERMITS, wanted.permits, found.permits)
+    if "access" in seen:
+        gaps += rule_gaps(ACCESS, wanted.access, found.access)
+    if "settings" in seen:
+        gaps += _settings(wanted.settings, found.settings)
+    return gaps
 
 
 def _speaks_of(device: Device, section: Section) -> bool:
@@ -64,7 +77,7 @@ def _speaks_of(device: Device, section: Section) -> bool:
     return bool(getattr(device, section))
 
 
-def _interfaces(intent: Device, wanted: Device, there: Device, found: Device, remarks: bool) -> Iterator[Difference]:
+def _interfaces(intent: Device, wanted: Device, there: Device, found: Device, remarks: bool) -> Iterator[Gap]:
     here = {each.name: each for each in wanted.interfaces}
     real = {each.name: each for each in found.interfaces}
     places = _address_places(intent.interfaces), _address_places(there.interfaces)
@@ -74,19 +87,20 @@ def _interfaces(intent: Device, wanted: Device, there: Device, found: Device, re
         if right is None and left is not None:
             if left.addresses or not left.enabled or left.mtu or left.description:
                 # Of an interface with nothing set, many systems say nothing.
-                yield Difference("missing", "interfaces", subject, "open", intent=left.place)
+                yield Gap(Difference("missing", "interfaces", subject, "open", intent=left.place), left)
         elif left is None and right is not None:
             if right.addresses:
                 # Ports that nothing is connected to, and a bare loopback, are on every system.
-                yield Difference("extra", "interfaces", subject, "open", device=right.place)
+                yield Gap(Difference("extra", "interfaces", subject, "open", device=right.place), None, right)
         elif left is not None and right is not None:
             fields = field_differences(_kept(left, remarks), _kept(right, remarks))
             if fields:
                 first = fields[0].name
-                yield Difference(
+                difference = Difference(
                     "differs", "interfaces", subject, weigh(fields), fields, "",
                     left.place.at(first), right.place.at(first),
                 )  # fmt: skip
+                yield Gap(difference, left, right)
             yield from _addresses(left, right, *places)
 
 
@@ -96,13 +110,13 @@ def _kept(one: Interface, remarks: bool) -> dict[str, Any]:
     return {name: value for name, value in settings.items() if name not in apart}
 
 
-def _settings(wanted: Settings, found: Settings) -> Iterator[Difference]:
+def _settings(wanted: Settings, found: Settings) -> Iterator[Gap]:
     # What the intent does not say is whatever the system came with.
     here, real = settings_data(wanted), settings_data(found)
     fields = field_differences(here, {name: value for name, value in real.items() if name in here})
     if fields:
         left, right = wanted.place.at(fields[0].name), found.place
-        yield Difference("differs", "settings", "settings", "open", fields, "", left, right)
+        yield Gap(Difference("differs", "settings", "settings", "open", fields, "", left, right), wanted, found)
 
 
 def _address_places(interfaces: Iterable[Interface]) -> dict[tuple[str, Prefix], Place]:
@@ -118,7 +132,7 @@ def _addresses(
     right: Interface,
     intended: Mapping[tuple[str, Prefix], Place],
     real: Mapping[tuple[str, Prefix], Place],
-) -> Iterator[Difference]:
+) -> Iterator[Gap]:
     def place(address: Prefix | None, places: Mapping[tuple[str, Prefix], Place]) -> Place:
         return places.get((left.name, address), NOWHERE) if address else NOWHERE
 
@@ -129,19 +143,14 @@ def _addresses(
     for one, other in [*pairs, *((each, None) for each in missing), *((None, each) for each in extra)]:
         fields = (Field("address", str(one), str(other)),) if one and other else ()
         subject = f"address {one or other} on {left.name}"
-        yield Difference(
-            change_of(one, other),
-            "interfaces",
-            subject,
-            "open",
-            fields,
-            "",
-            place(one, intended),
-            place(other, real),
-        )
+        difference = Difference(
+            change_of(one, other), "interfaces", subject, "open", fields, "",
+            place(one, intended), place(other, real),
+        )  # fmt: skip
+        yield Gap(difference, one and AddressFact(left.name, one), other and AddressFact(left.name, other))
 
 
-def _answers(wanted: Iterable[Answer], found: Iterable[Answer]) -> Iterator[Difference]:
+def _answers(wanted: Iterable[Answer], found: Iterable[Answer]) -> Iterator[Gap]:
     here, real = {each.interface: each for each in wanted}, {each.interface: each for each in found}
     for interface in dict.fromkeys([*here, *real]):
         left, right = here.get(interface), real.get(interface)
@@ -152,12 +161,14 @@ def _answers(wanted: Iterable[Answer], found: Iterable[Answer]) -> Iterator[Diff
                 place = one.place.at(str(prefix)) if one else NOWHERE
                 if change == "missing":
                     note = "neighbours that ask for it get no answer (ARP)"
-                    yield Difference("missing", "answers", subject, "open", (), note, intent=place)
+                    difference = Difference("missing", "answers", subject, "open", (), note, intent=place)
+                    yield Gap(difference, AnswerFact(interface, prefix))
                 else:
-                    yield Difference("extra", "answers", subject, "open", (), "", device=place)
+                    difference = Difference("extra", "answers", subject, "open", (), "", device=place)
+                    yield Gap(difference, None, AnswerFact(interface, prefix))
 
 
-def _routes(wanted: Iterable[Route], found: Iterable[Route]) -> Iterator[Difference]:
+def _routes(wanted: Iterable[Route], found: Iterable[Route]) -> Iterator[Gap]:
     missing, extra = list(wanted), list(found)
     paired(missing, extra, lambda each: each)
     pairs = paired(missing, extra, lambda each: (each.to, each.via, each.interface, each.discard))
@@ -169,7 +180,8 @@ def _routes(wanted: Iterable[Route], found: Iterable[Route]) -> Iterator[Differe
         fields = field_differences(route_data(one), route_data(other)) if one and other else ()
         first = fields[0].name if fields else ""
         way = f" via {route.via}" if route.via and "via" not in [field.name for field in fields] else ""
-        yield Difference(
+        difference = Difference(
             change_of(one, other), "routes", f"route {route.destination}{way}", "open", fields, "",
             one.place.at(first) if one else NOWHERE, other.place if other else NOWHERE,
         )  # fmt: skip
+        yield Gap(difference, one, other)

@@ -50,6 +50,18 @@ class Difference(msgspec.Struct, frozen=True):
     device: Place = NOWHERE
 
 
+class Gap(msgspec.Struct, frozen=True):
+    """A difference, and the objects that differ.
+
+    Attributes:
+        wanted, found: That of the intent and that of the device, in normal form; `None` if there is none.
+    """
+
+    difference: Difference
+    wanted: Any = None
+    found: Any = None
+
+
 class Comparison(msgspec.Struct, frozen=True):
     """A device held against its intent.
 

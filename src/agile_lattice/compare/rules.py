@@ -7,7 +7,7 @@ from typing import Any, Generic, TypeVar
 
 import msgspec
 
-from agile_lattice.compare.differences import Difference, Field, field_differences, paired, weigh
+from agile_lattice.compare.differences import Difference, Field, Gap, field_differences, paired, weigh
 from agile_lattice.intent.joining import longest_rise
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.permits import Access, Passage, Permit, passages
@@ -38,7 +38,7 @@ class Sort(msgspec.Struct, Generic[T], frozen=True):
     meet: Callable[[T, T], bool]
 
 
-def rule_differences(sort: Sort[T], wanted: Sequence[T], found: Sequence[T]) -> Iterator[Difference]:
+def rule_gaps(sort: Sort[T], wanted: Sequence[T], found: Sequence[T]) -> Iterator[Gap]:
     """Compare two lists of rules, both in normal form."""
     missing, extra = list(wanted), list(found)
     pairs = paired(missing, extra, lambda each: each)
@@ -50,16 +50,19 @@ def rule_differences(sort: Sort[T], wanted: Sequence[T], found: Sequence[T]) -> 
     for one in wanted:
         other = partner.get(id(one))
         if other is None:
-            yield Difference("missing", sort.section, sort.describe(one), "open", intent=one.place)
+            yield Gap(Difference("missing", sort.section, sort.describe(one), "open", intent=one.place), one)
             continue
         fields = field_differences(sort.data(one), sort.data(other))
         if fields:
             place = one.place.at(fields[0].name)
-            yield Difference("differs", sort.section, sort.describe(one), weigh(fields), fields, "", place, other.place)
+            difference = Difference(
+                "differs", sort.section, sort.describe(one), weigh(fields), fields, "", place, other.place
+            )
+            yield Gap(difference, one, other)
         if id(one) in moved:
-            yield _move(sort, one, other, moved[id(one)])
+            yield Gap(_move(sort, one, other, moved[id(one)]), one, other)
     for other in extra:
-        yield Difference("extra", sort.section, sort.describe(other), "open", device=other.place)
+        yield Gap(Difference("extra", sort.section, sort.describe(other), "open", device=other.place), None, other)
 
 
 def _describe(one: Translation) -> str:

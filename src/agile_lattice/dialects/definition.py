@@ -27,8 +27,10 @@
     carries = ["interfaces", "routes"]             # sections that a text in this form speaks of
     surface = {kind = "indent", comment = "!"}     # see `surfaces`
     before = ["..."]                               # statements written first, and passed over in reading
+    change = {how = "typed", without = "no %"}     # how it is changed; see `dialect.Change`
     phrases = '''
     PHRASE / CONDITION         => FACT field=constant
+    ~> WHAT IS TYPED TO TAKE IT AWAY
       PHRASE OF A STATEMENT INSIDE
     '''
 
@@ -36,7 +38,9 @@ A phrase (see `grammar`) with `=> FACT` makes a fact (see `facts`); without, it 
 of the block that it stands in. `=> aside` is for what is legitimately there and not ours, `=> always`
 for what says nothing and has to be there all the same. With `covers=SECTION` the presence of a phrase
 shows that the text speaks of a section; with `needs=FACT|FACT` a block is only written if there are such
-facts; with `written=never` a phrase is only read. Without `=>`, or with one of these alone, a
+facts; with `written=never` a phrase is only read; with `same=FIELD|FIELD` a statement takes the place of
+another one with the same values in these fields, and with `anew=true` it cannot be altered: what it made goes
+first. Without `=>`, or with one of these alone, a
 block just holds others. Statements inside
 a block inherit the block's fields by name. A condition after ` / ` is a statement that must
 stand directly inside the block.
@@ -50,7 +54,7 @@ from typing import Any
 
 import msgspec
 
-from agile_lattice.dialects.dialect import Block, Dialect, Form, Phrase
+from agile_lattice.dialects.dialect import Block, Change, Dialect, Form, Phrase
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.fact_types import FACTS, NAMED, PARTS, FactType
 from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
@@ -63,6 +67,7 @@ from agile_lattice.dialects.surfaces import AnySurface
 from agile_lattice.intent.model import Section
 
 ASIDE, ALWAYS = "aside", "always"
+GONE = "~>"
 
 
 class _FormText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -72,6 +77,7 @@ class _FormText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     phrases: str
     before: tuple[str, ...] = ()
     file: str = ""
+    change: Change = Change()
 
 
 class _DialectText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -118,7 +124,7 @@ def parse_dialect(text: str, file: str) -> Dialect:
         except KeyError as error:
             raise DefinitionError(file, start + 1, f"there are no shared phrases {error}") from None
         block = builder.block(lines, None)
-        forms.append(Form(form.name, form.carries, form.surface, form.before, block, form.file))
+        forms.append(Form(form.name, form.carries, form.surface, form.before, block, form.file, form.change))
     passes = passes_of(raw.semantics, raw.passes)
     return Dialect(raw.dialect, raw.title, tuple(forms), raw.semantics, passes, raw.cannot, file)
 
@@ -161,6 +167,7 @@ class _Line(msgspec.Struct):
     depth: int
     text: str
     inside: list[_Line]
+    gone: str = ""
 
 
 def _with_shared(table: str, shared: Mapping[str, str]) -> Iterator[tuple[int, str]]:
@@ -180,6 +187,9 @@ def _indented(lines: Iterable[tuple[int, str]]) -> Iterator[_Line]:
     for number, raw in lines:
         text = raw.split(" ## ", 1)[0].strip()
         if not text or text.startswith("##"):
+            continue
+        if text.startswith(GONE):
+            stack[-1].gone = text.removeprefix(GONE).strip()
             continue
         line = _Line(number, len(raw) - len(raw.lstrip()), text, [])
         while stack and stack[-1].depth >= line.depth:
@@ -219,10 +229,13 @@ class _Builder:
         needs = tuple(kind for kind in constants.pop("needs", "").split("|") if kind)
         if not FACTS.keys() >= {*needs}:
             raise ValueError(f"needs={'|'.join(needs)}: the facts are {', '.join(FACTS)}")
+        same = tuple(each for each in constants.pop("same", "").split("|") if each)
+        anew = constants.pop("anew", False)
         target = None if always else makes or owner
         head, *conditions = [parse_phrase(each, self.parts) for each in left.split(" / ")]
-        for elements in (head, *conditions):
-            self.check(elements, target, constants)
+        gone = parse_phrase(line.gone, self.parts)
+        for elements in (head, *conditions, gone):
+            self.check(elements, target, dict.fromkeys(same) | constants)
         block = self.block(line.inside, target) if line.inside else None
         pattern = compile_pattern(head, self.kinds)
         whole = not (line.inside or conditions or any(hole.part for hole in holes_of(head)))
@@ -239,6 +252,9 @@ class _Builder:
             needs,
             constants,
             covers,
+            same,
+            anew,
+            Shapes(gone, self.kinds, target) if line.gone else None,
             block,
             compile_maker(pattern, makes.record, constants) if makes and not makes.key and whole else None,
         )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, Literal
 
 import msgspec
 
@@ -30,6 +30,9 @@ class Phrase(msgspec.Struct, frozen=True):
         needs: Kinds of facts of which there has to be one for it to be written; empty for none.
         constants: Fields that it sets by being there.
         covers: A section that its presence shows the text to speak of.
+        same: Fields in which two statements are the same one, so that the second takes the place of the first.
+        anew: Whether its statement cannot be altered where it is: what it makes goes, and is made anew.
+        gone: What is typed to take its statement away, where that is not what the form says of all.
         block: The phrases inside; `None` if it opens no block.
         maker: Makes the fact of a statement that is a whole one by itself, field for field; else `None`.
     """
@@ -46,6 +49,9 @@ class Phrase(msgspec.Struct, frozen=True):
     needs: tuple[str, ...]
     constants: Mapping[str, Any]
     covers: Section | None
+    same: tuple[str, ...]
+    anew: bool
+    gone: Shapes | None
     block: Block | None
     maker: Maker | None
 
@@ -64,6 +70,24 @@ class Block(msgspec.Struct, frozen=True):
     loose: tuple[Phrase, ...]
 
 
+class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How a configuration in one form is changed.
+
+    Attributes:
+        how: `edited` if it is a text that is edited, `typed` if each change is a statement of its own,
+            `refilled` if a block that changes is emptied and filled again, in one transaction.
+        without: What is typed to take a statement away, `%` standing for the statement.
+        empty, fill, drop: What empties a block, adds a statement to it, and takes it away: `%block` are the
+            words of the blocks without the first of each, `%` the statement, `%kind` the first word of the block.
+    """
+
+    how: Literal["edited", "typed", "refilled"] = "edited"
+    without: str = ""
+    empty: str = ""
+    fill: str = ""
+    drop: str = ""
+
+
 class Form(msgspec.Struct, frozen=True):
     """One kind of text that a dialect speaks.
 
@@ -71,6 +95,7 @@ class Form(msgspec.Struct, frozen=True):
         carries: The sections that a text in this form speaks of.
         before: Statements that are written first, and passed over in reading.
         file: What the text is called in a folder; empty for a form that is only read.
+        change: How a configuration in this form is changed.
     """
 
     name: str
@@ -79,6 +104,7 @@ class Form(msgspec.Struct, frozen=True):
     before: tuple[str, ...]
     block: Block
     file: str
+    change: Change
 
 
 class Dialect(msgspec.Struct, frozen=True):

@@ -60,6 +60,12 @@ class FactType(msgspec.Struct, frozen=True):
     words: str = ""
     keys: Mapping[str, tuple[str, ...]] = {}
 
+    @property
+    def defaults(self) -> dict[str, Any]:
+        """What holds for each field if nothing is said, for those that have such a value."""
+        count = len(self.record.__struct_defaults__)
+        return dict(zip(self.record.__struct_fields__[-count:], self.record.__struct_defaults__, strict=True))
+
     def describe(self, fact: Fact) -> str:
         """Return the fact in words, for messages."""
         return self.words.format(fact=fact)

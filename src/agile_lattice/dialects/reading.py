@@ -39,20 +39,23 @@ class Leftover(msgspec.Struct, frozen=True):
     reason: str = "no phrase of the dialect understands it"
 
 
-class Taken(msgspec.Struct, frozen=True):
-    """A statement that was understood.
+class Understood(msgspec.Struct):
+    """What became of one statement.
 
     Attributes:
-        line: Its line, from 1.
-        text: The statement.
-        phrase: The phrase that took it, as it stands in the dialect file.
-        phrase_line: The phrase's line there.
+        phrase: The phrase that it is.
+        fields: What it says of a fact, in the blocks that it stands in as far as they count.
+        fact: The fact that it is, if it is a whole one by itself.
+        head: Whether it only met a condition of the statement around it.
     """
 
-    line: int
-    text: str
-    phrase: str
-    phrase_line: int
+    phrase: Phrase
+    fields: Fields
+    fact: Fact | None = None
+    head: bool = False
+
+
+Trace = dict[int, Understood]  # by the identity of the statement
 
 
 class Reading(msgspec.Struct, frozen=True):
@@ -76,20 +79,27 @@ class Reading(msgspec.Struct, frozen=True):
     answers_itself: bool = False
 
 
-def read_form(dialect: Dialect, form: Form, text: str, file: str, trace: list[Taken] | None = None) -> Reading:
+def read_form(dialect: Dialect, form: Form, text: str, file: str) -> Reading:
     """Read a text in one form of a dialect.
-
-    Args:
-        dialect: The dialect.
-        form: One of its forms.
-        text: The whole text.
-        file: Its name.
-        trace: Gets every statement that was understood, with its phrase.
 
     Raises:
         CaptureError: If the text is cut off or of another surface altogether.
     """
-    statements = form.surface.parse(text, file)
+    return read_statements(dialect, form, form.surface.parse(text, file), file)
+
+
+def read_statements(
+    dialect: Dialect, form: Form, statements: list[Statement], file: str, trace: Trace | None = None
+) -> Reading:
+    """Read the statements of a text in one form of a dialect.
+
+    Args:
+        dialect: The dialect.
+        form: One of its forms.
+        statements: All of them.
+        file: The name of the text.
+        trace: Gets what became of every statement that was understood.
+    """
     reader = _Reader(file, form, trace)
     reader.block(statements, form.block, _Scope({}, None, {}, ()))
     facts = reader.finish()
@@ -171,7 +181,7 @@ class _Scope(msgspec.Struct):
 
 
 class _Reader:
-    def __init__(self, file: str, form: Form, trace: list[Taken] | None) -> None:
+    def __init__(self, file: str, form: Form, trace: Trace | None) -> None:
         self.file = file
         self.trace = trace
         self.leftovers: list[Leftover] = []
@@ -195,8 +205,7 @@ class _Reader:
                 continue
             phrase = found.phrase
             if self.trace is not None:
-                met = [child for child in statement.children or () if all(child is not each for each in found.rest)]
-                self.trace += [Taken(each.line, each.text, phrase.text, phrase.line) for each in (statement, *met)]
+                self.note(found)
             if phrase.covers:
                 self.sections.add(phrase.covers)
             if phrase.aside:
@@ -214,6 +223,15 @@ class _Reader:
         # A fact may inherit what a later neighbour sets, so facts come after all that adds to the block.
         for found in makers:
             self.make(found, {**scope.inherited, **(scope.target or {})}, scope.path)
+
+    def note(self, found: _Found) -> None:
+        """Put a statement into the trace, and those inside that met its conditions."""
+        assert self.trace is not None
+        self.trace[id(found.statement)] = Understood(found.phrase, {**found.fields, **found.phrase.constants})
+        rest = {id(each) for each in found.rest}
+        for child in found.statement.children or ():
+            if id(child) not in rest:
+                self.trace[id(child)] = Understood(found.phrase, {}, head=True)
 
     def plain(self, statement: Statement, block: Block) -> bool:
         """Make a fact of a statement that is a whole one by itself and inherits nothing; tell whether it is.
@@ -302,6 +320,8 @@ class _Reader:
                 self.leave(statement, path, f"{unknown!r} in it is not understood")
                 return
         if kind.key:
+            if self.trace is not None:
+                self.trace[id(statement)].fields = fields
             self.merge(kind.name, kind.key, fields, places or dict.fromkeys(fields, self.place(statement)))
             return
         try:
@@ -311,6 +331,8 @@ class _Reader:
             self.leave(statement, path, f"it does not say enough: {error}")
             return
         self.single[kind.name].append(fact)
+        if self.trace is not None:
+            self.trace[id(statement)].fact = fact
 
     def place(self, statement: Statement) -> Place:
         return Place(self.file, statement.line)
@@ -329,6 +351,9 @@ class _Reader:
         at.update({field: place for field, place in places.items() if field != key or key not in at})
 
     def leave(self, statement: Statement, path: tuple[str, ...], reason: str = "") -> None:
+        """Leave a statement over, and all that stands inside it."""
+        if self.trace is not None:
+            self.trace.pop(id(statement), None)
         reasons = (reason,) if reason else ()
         place = Place(self.file, statement.line)
         if statement.text == ENTRY:

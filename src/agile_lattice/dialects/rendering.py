@@ -9,7 +9,7 @@ from typing import Any
 
 import msgspec
 
-from agile_lattice.dialects.dialect import Block, Dialect, Phrase
+from agile_lattice.dialects.dialect import Block, Dialect, Form, Phrase
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS, FactType
 from agile_lattice.dialects.facts import Fact
@@ -20,19 +20,20 @@ from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import NOWHERE
 
 
-def render_facts(dialect: Dialect, facts: Facts) -> list[tuple[str, str]]:
-    """Write facts in the dialect's first form: the name and the text of each file.
+def render_facts(dialect: Dialect, facts: Facts, form: Form | None = None) -> list[tuple[str, str]]:
+    """Write facts: the name and the text of each file.
 
     Args:
         dialect: The dialect.
         facts: By kind; kinds that the form does not carry are not looked at.
+        form: One of its forms; the first if it is not given.
 
     Raises:
         Refusals: With everything that the dialect cannot express.
     """
     for each in dialect.passes:
         facts = each.down(facts, dialect.name)
-    form = dialect.forms[0]
+    form = form or dialect.forms[0]
     writer = _Writer(dialect, facts, _homes(form.block))
     statements = [*(Statement(text, 0) for text in form.before), *writer.block(form.block, _Owner(), {})]
     writer.refuse_unwritten(form.carries)

@@ -17,7 +17,7 @@ would not mean the same is refused.
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import msgspec
 from msgspec.structs import replace
@@ -162,13 +162,13 @@ def _ranks_up(facts: Facts) -> Facts:
     ordered: Facts = {}
     for kind in ("rule", "permit", "access"):
         members = [fact for fact in facts.get(kind, []) if isinstance(fact, Rule | Passage)]
-        members.sort(key=lambda fact: (fact.rank or 0, *_breadth(fact)))
+        members.sort(key=by_rank)
         ordered[kind] = [replace(fact, rank=None) for fact in members]
     return {**facts, **ordered}
 
 
-def _breadth(fact: Rule | Passage) -> tuple[int, ...]:
-    """Return how much a rule matches: of equal ranks the most specific decides."""
+def by_rank(fact: Any) -> tuple[int, ...]:
+    """Return when a rule or a permit is looked at: by its rank, and of equal ranks the most specific first."""
     whole = 1 << 128
     sets = (size(each.spans) if isinstance(each, AddressSet) else whole for each in (fact.destination, fact.source))
-    return (*sets, size(fact.ports) if fact.ports else 1 << 16, fact.protocol is None)
+    return (fact.rank or 0, *sets, size(fact.ports) if fact.ports else 1 << 16, fact.protocol is None)

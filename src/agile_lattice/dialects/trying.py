@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import textwrap
+from collections.abc import Sequence
 from importlib.resources import files
 
 import msgspec
@@ -13,14 +14,31 @@ from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import CaptureError, Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.reading import Reading, Taken, best_reading, read_form
+from agile_lattice.dialects.reading import Reading, Trace, best_reading, read_form, read_statements
 from agile_lattice.dialects.rendering import render_facts
+from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.intent.model import Device, Section
 from agile_lattice.intent.normal import normal
 from agile_lattice.notation.loading import loads
 
 SAME, OTHER, REFUSED = "the same", "something else", "refused"
 NOT_ITS_SECTION = "not its section"
+
+
+class Taken(msgspec.Struct, frozen=True):
+    """A statement that was understood.
+
+    Attributes:
+        line: Its line, from 1.
+        text: The statement.
+        phrase: The phrase that took it, as it stands in the dialect file.
+        phrase_line: The phrase's line there.
+    """
+
+    line: int
+    text: str
+    phrase: str
+    phrase_line: int
 
 
 class Trial(msgspec.Struct, frozen=True):
@@ -51,16 +69,28 @@ def try_sample(dialect: Dialect, text: str, file: str) -> Trial:
     """
     reading = best_reading([dialect], text, file)
     form = next(each for each in dialect.forms if each.name == reading.form)
-    taken: list[Taken] = []
-    read_form(dialect, form, text, file, taken)
+    statements = form.surface.parse(text, file)
+    trace: Trace = {}
+    read_statements(dialect, form, statements, file, trace)
+    taken = _taken(statements, trace)
     capture = assemble("", [dialect.name], [reading])
     try:
         rendered = render_facts(dialect, _carried(dialect, capture.device))
     except Refusals as refused:
-        return Trial(form.name, tuple(taken), capture, (), refused.refusals, REFUSED)
+        return Trial(form.name, taken, capture, (), refused.refusals, REFUSED)
     again = _read_all(dialect, rendered)
     same = again is not None and not again.leftovers and _alike(again.device, capture.device)
-    return Trial(form.name, tuple(taken), capture, tuple(rendered), (), SAME if same else OTHER)
+    return Trial(form.name, taken, capture, tuple(rendered), (), SAME if same else OTHER)
+
+
+def _taken(statements: Sequence[Statement], trace: Trace) -> tuple[Taken, ...]:
+    found: list[Taken] = []
+    for each in statements:
+        if id(each) in trace:
+            phrase = trace[id(each)].phrase
+            found.append(Taken(each.line, each.text, phrase.text, phrase.line))
+        found += _taken(each.children or (), trace)
+    return tuple(found)
 
 
 def _carried(dialect: Dialect, device: Device) -> Facts:

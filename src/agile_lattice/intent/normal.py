@@ -163,6 +163,11 @@ def _gathered(answers: list[Answer]) -> tuple[Answer, ...]:
 
 def normal_routes(routes: Iterable[Route], interfaces: Iterable[Interface]) -> tuple[Route, ...]:
     """Return the routes that count, sorted, each with the egress interface its next hop implies."""
+    return tuple(sorted(ways(settled(routes, interfaces)), key=_route_order))
+
+
+def settled(routes: Iterable[Route], interfaces: Iterable[Interface]) -> list[Route]:
+    """Return routes one by one as they count: to a network, with the egress interface its next hop implies."""
     interfaces = tuple(interfaces)
 
     @cache
@@ -171,17 +176,17 @@ def normal_routes(routes: Iterable[Route], interfaces: Iterable[Interface]) -> t
         # Of equally long ones the first by name: interfaces have no order that could decide.
         return min(subnets, key=lambda each: (-each[0], each[1]))[1] if subnets else None
 
-    settled_routes = []
+    found = []
     for route in routes:
-        settled = route
+        one = route
         if route.via is not None and route.interface is None:
-            settled = replace(settled, interface=egress(route.via))
+            one = replace(one, interface=egress(route.via))
         if route.to.first != route.to.value:
-            settled = replace(settled, to=route.to.network)
+            one = replace(one, to=route.to.network)
         if route.members or route.description:
-            settled = replace(settled, members=(), description="")
-        settled_routes.append(settled)
-    return tuple(sorted(ways(settled_routes), key=_route_order))
+            one = replace(one, members=(), description="")
+        found.append(one)
+    return found
 
 
 def ways(routes: Iterable[Route]) -> list[Route]:

@@ -10,8 +10,7 @@ from rich.table import Table
 from rich.text import Text
 
 from agile_lattice.dialects.dialect import Dialect
-from agile_lattice.dialects.reading import Taken
-from agile_lattice.dialects.trying import NOT_ITS_SECTION, REFUSED, SAME, Trial
+from agile_lattice.dialects.trying import NOT_ITS_SECTION, REFUSED, SAME, Taken, Trial
 from agile_lattice.show.differences import show_leftovers
 from agile_lattice.show.terminal import plural
 

@@ -16,12 +16,13 @@ from agile_lattice.dialects.surfaces.braces import Braces
 from agile_lattice.dialects.surfaces.documents import Json, Yaml
 from agile_lattice.dialects.surfaces.lines import Indent, Lines
 from agile_lattice.dialects.surfaces.nested import Paragraphs, Parens, Sections, Tables
-from agile_lattice.dialects.surfaces.statements import ENTRY, Statement, Surface
+from agile_lattice.dialects.surfaces.statements import ENTRY, Edit, Statement, Surface
+from agile_lattice.dialects.surfaces.weaving import woven
 from agile_lattice.dialects.surfaces.xml import Xml
 
 AnySurface = Lines | Indent | Braces | Parens | Sections | Paragraphs | Tables | Json | Yaml | Xml
 
 __all__ = [
-    "ENTRY", "AnySurface", "Braces", "Indent", "Json", "Lines", "Paragraphs", "Parens", "Sections", "Statement",
-    "Surface", "Tables", "Xml", "Yaml",
+    "ENTRY", "AnySurface", "Braces", "Edit", "Indent", "Json", "Lines", "Paragraphs", "Parens", "Sections", "Statement",
+    "Surface", "Tables", "Xml", "Yaml", "woven",
 ]  # fmt: skip

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
+from typing import ClassVar
 
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment, split_outside_quotes
@@ -20,6 +21,16 @@ class Braces(Surface, frozen=True, tag="braces"):
 
     comment: str = ""
     end: str = ""
+    closed: ClassVar[bool] = True
+
+    @property
+    def inner(self) -> str:
+        """What a block is indented by."""
+        return "\t"
+
+    def closes(self, line: str) -> bool:
+        """Tell whether a line ends a block, and holds nothing else."""
+        return cut_comment(line, self.comment) in ("}", "};")
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""

@@ -10,12 +10,12 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import Any, ClassVar
 
 import yaml
 
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.surfaces.statements import ENTRY, Statement, Surface
+from agile_lattice.dialects.surfaces.statements import ENTRY, Edit, Statement, Surface
 from agile_lattice.intent.places import Place
 
 _INTEGER = re.compile(r"0|-?[1-9][0-9]{0,18}")
@@ -33,6 +33,7 @@ class Json(Surface, frozen=True, tag="json"):
 
     lists: tuple[str, ...] = ()
     texts: tuple[str, ...] = ()
+    whole_lines: ClassVar[bool] = False
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
@@ -54,8 +55,49 @@ class Json(Surface, frozen=True, tag="json"):
 
     def print(self, statements: Sequence[Statement]) -> str:
         """Lay statements out as text."""
-        data = plain(statements, frozenset(self.lists), frozenset(self.texts))
-        return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+        return _json(plain(statements, frozenset(self.lists), frozenset(self.texts)))
+
+    def edited(self, text: str, edits: Sequence[Edit]) -> str:
+        """Return a text with the edits of its statements; what stays keeps its values as they are."""
+        return _json(self._edited(json.loads(text), edits))
+
+    def _edited(self, data: Any, edits: Sequence[Edit]) -> Any:
+        """Walk along data and the edits of its statements: they stand in the same order."""
+        lists, texts = frozenset(self.lists), frozenset(self.texts)
+        if isinstance(data, list):
+            there = iter([each for each in data if each != {}])
+            items = []
+            for each in edits:
+                value = next(there) if each.before is not None else None
+                if each.after is not None:
+                    new = each.before is not each.after
+                    items.append(plain([each.after], lists, texts)[0] if new else self._inside(value, each))
+            return items
+        there = iter([(key, one) for key, value in data.items() for one in _items(key, value, lists)])
+        found: dict[str, Any] = {}
+        for each in edits:
+            key, value = next(there) if each.before is not None else ("", None)
+            if each.after is None:
+                continue
+            if each.before is not each.after:
+                [(key, value)] = plain([each.after], frozenset(), texts).items()
+            if key in lists:
+                found.setdefault(key, []).append(self._inside(value, each))
+            else:
+                found[key] = self._inside(value, each)
+        return found
+
+    def _inside(self, value: Any, edit: Edit) -> Any:
+        return value if edit.inside is None else self._edited(value, edit.inside)
+
+
+def _json(data: Any) -> str:
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def _items(key: str, value: Any, lists: frozenset[str]) -> list[Any]:
+    """Return the values of a member that are statements of their own."""
+    return value if key in lists and isinstance(value, list) else [value]
 
 
 class Yaml(Surface, frozen=True, tag="yaml"):
@@ -66,6 +108,16 @@ class Yaml(Surface, frozen=True, tag="yaml"):
     """
 
     texts: tuple[str, ...] = ()
+
+    @property
+    def marks(self) -> str:
+        """Characters that make the rest of a line a comment."""
+        return "#"
+
+    @property
+    def inner(self) -> str:
+        """What a block is indented by."""
+        return "  "
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
@@ -200,7 +252,7 @@ def _item(value: Any, lines: _Lines, lists: frozenset[str]) -> Statement:
 def _members(value: dict[str, Any], lines: _Lines, lists: frozenset[str]) -> Iterator[Statement]:
     for key, each in value.items():
         line = lines.key(key)
-        for one in each if key in lists and isinstance(each, list) else (each,):
+        for one in _items(key, each, lists):
             if isinstance(one, dict):
                 inside = list(_members(one, lines, lists))
                 yield Statement(key, min([line, *(child.line for child in inside[:1])]), inside)

@@ -41,6 +41,15 @@ class Indent(Surface, frozen=True, tag="indent"):
     between: str | None = None
     step: str = " "
 
+    @property
+    def inner(self) -> str:
+        """What a block is indented by."""
+        return self.step
+
+    def closes(self, line: str) -> bool:
+        """Tell whether a line ends a block, and holds nothing else."""
+        return bool(self.close) and line.strip() == self.close
+
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
         root: list[Statement] = []

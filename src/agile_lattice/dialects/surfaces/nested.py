@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Sequence
 from pathlib import PurePath
+from typing import ClassVar
 
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment
+from agile_lattice.dialects.surfaces.statements import Edit, Statement, Surface, cut_comment, edited
 from agile_lattice.intent.places import Place
 
 _TOKEN = re.compile(r'[()]|"[^"]*"|[^\s()"]+|"')
@@ -23,6 +24,7 @@ class Parens(Surface, frozen=True, tag="parens"):
     """
 
     comment: str = ""
+    whole_lines: ClassVar[bool] = False
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
@@ -83,6 +85,24 @@ class Sections(Surface, frozen=True, tag="sections"):
     comment: str = "#;"
     flat: tuple[str, ...] = ()
     files: bool = False
+    gap: ClassVar[tuple[str, ...]] = ("",)
+    one_line: ClassVar[bool] = True
+
+    def arranged(self, edits: Sequence[Edit]) -> Sequence[Edit]:
+        """Return edits with the flat entries in blocks, each under its title."""
+        flat: dict[str, list[Edit]] = {}
+        order: list[Edit | str] = []
+        for each in edits:
+            statement = each.before or each.after
+            assert statement is not None
+            title, _, _ = statement.text.partition(" ")
+            if statement.children is not None:
+                order.append(each)
+                continue
+            if title not in flat:
+                order.append(title)
+            flat.setdefault(title, []).append(_untitled(each))
+        return [_titled(each, flat[each]) if isinstance(each, str) else each for each in order]
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
@@ -122,6 +142,25 @@ class Sections(Surface, frozen=True, tag="sections"):
         return [(each.text, self.print(each.children or ())) for each in statements]
 
 
+def _untitled(edit: Edit) -> Edit:
+    """Return the edit of a flat entry as one under its title."""
+
+    def entry(statement: Statement | None) -> Statement | None:
+        return statement and Statement(statement.text.partition(" ")[2], statement.line)
+
+    before = entry(edit.before)
+    return Edit(before, before if edit.before is edit.after else entry(edit.after))
+
+
+def _titled(title: str, entries: list[Edit]) -> Edit:
+    """Return the edit of a title with its entries, which is new if none of them was there."""
+    there = [each.before for each in entries if each.before is not None]
+    if not there:
+        return Edit(None, Statement(title, 0, edited(entries)))
+    block = Statement(title, there[0].line - 1, there)
+    return Edit(block, block, entries)
+
+
 class Paragraphs(Surface, frozen=True, tag="paragraphs"):
     """Paragraphs of `Key: value`, parted by blank lines: the first line is a statement, the others are inside it.
 
@@ -130,6 +169,7 @@ class Paragraphs(Surface, frozen=True, tag="paragraphs"):
     """
 
     comment: str = ""
+    gap: ClassVar[tuple[str, ...]] = ("",)
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
@@ -166,6 +206,8 @@ class Tables(Surface, frozen=True, tag="tables"):
 
     title: str = "table"
     comment: str = "#"
+    whole_lines: ClassVar[bool] = False
+    gap: ClassVar[tuple[str, ...]] = ("",)
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""

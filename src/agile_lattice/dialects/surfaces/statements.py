@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from typing import ClassVar
 
 import msgspec
 
@@ -24,8 +25,71 @@ class Statement(msgspec.Struct, gc=False):
     children: list[Statement] | None = None
 
 
+class Edit(msgspec.Struct):
+    """What becomes of one statement.
+
+    Attributes:
+        before: The statement as it is; `None` for one that comes in.
+        after: The statement as it is to be; `None` for one that goes, the same object for one that stays.
+        inside: What becomes of the statements of its block; `None` if nothing does, or it is no block.
+    """
+
+    before: Statement | None
+    after: Statement | None
+    inside: list[Edit] | None = None
+
+    @property
+    def changes(self) -> bool:
+        """Whether anything becomes of it."""
+        return self.before is not self.after or any(each.changes for each in self.inside or ())
+
+
+def edited(edits: Sequence[Edit]) -> list[Statement]:
+    """Return the statements after the edits."""
+    found = []
+    for each in edits:
+        if each.after is not None:
+            children = each.after.children if each.inside is None else edited(each.inside)
+            found.append(Statement(each.after.text, each.after.line, children))
+    return found
+
+
 class Surface(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field="kind"):
-    """How a dialect's text is laid out. A surface knows nothing of what statements mean."""
+    """How a dialect's text is laid out. A surface knows nothing of what statements mean.
+
+    Attributes:
+        whole_lines: Whether what stands in a block can begin on lines of its own.
+        one_line: Whether a statement that is no block is one line, whatever follows.
+        closed: Whether something ends a block.
+        gap: Lines that part one statement at the top from the next.
+    """
+
+    whole_lines: ClassVar[bool] = True
+    one_line: ClassVar[bool] = False
+    closed: ClassVar[bool] = False
+    gap: ClassVar[tuple[str, ...]] = ()
+
+    @property
+    def marks(self) -> str:
+        """Characters that make the rest of a line a comment."""
+        return str(getattr(self, "comment", ""))
+
+    @property
+    def inner(self) -> str:
+        """What a block is indented by."""
+        return ""
+
+    def closes(self, line: str) -> bool:
+        """Tell whether a line ends a block, and holds nothing else."""
+        return False
+
+    def closes_all(self, first: str, last: str) -> bool:
+        """Tell whether something that says nothing stands around everything, from the first line to the last."""
+        return False
+
+    def arranged(self, edits: Sequence[Edit]) -> Sequence[Edit]:
+        """Return edits of a whole text in the blocks in which its lines stand."""
+        return edits
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements.

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from typing import ClassVar
 from xml.etree import ElementTree
 from xml.parsers import expat
 
@@ -30,6 +31,21 @@ class Xml(Surface, frozen=True, tag="xml"):
     around: tuple[str, ...] = ()
     namespaces: Mapping[str, str] = msgspec.field(default_factory=dict)
     identities: tuple[str, ...] = ()
+    closed: ClassVar[bool] = True
+
+    @property
+    def inner(self) -> str:
+        """What a block is indented by."""
+        return "  "
+
+    def closes(self, line: str) -> bool:
+        """Tell whether a line ends a block, and holds nothing else."""
+        return re.fullmatch(r"\s*</[^<>]+>\s*", line) is not None
+
+    def closes_all(self, first: str, last: str) -> bool:
+        """Tell whether an element that says nothing stands around everything."""
+        names = "|".join(each.partition(":")[2] for each in self.around)
+        return re.fullmatch(rf"\s*</(\w+:)?({names})>\s*", last) is not None
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""

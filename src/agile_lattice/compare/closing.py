@@ -1,0 +1,129 @@
+"""A device as it would be with some of its differences closed, and everything else left as it is."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Sequence
+from typing import Any, TypeVar
+
+from msgspec.structs import replace
+
+from agile_lattice.compare.differences import Gap
+from agile_lattice.dialects.facts import AddressFact, AnswerFact
+from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.model import Answer, Device, Section, Settings
+from agile_lattice.intent.normal import normal, parted_answers, settled
+from agile_lattice.intent.routes import Route
+from agile_lattice.packets.spans import minus
+
+T = TypeVar("T")
+
+
+def as_it_is(intent: Device, there: Device, sections: Collection[Section]) -> Device:
+    """Return what was read of a device, with what it only answers for set apart from its own addresses."""
+    if "translations" not in sections:
+        there = replace(there, translations=intent.translations)
+    interfaces, _ = parted_answers(there)
+    return replace(there, interfaces=tuple(interfaces), answers=normal(there).answers)
+
+
+def closed(intent: Device, there: Device, gaps: Sequence[Gap]) -> Device:
+    """Return a device with differences closed.
+
+    Args:
+        intent: The device as it should be.
+        there: The device as it is; see `as_it_is`.
+        gaps: The differences to be closed.
+    """
+    by_section: dict[Section, list[Gap]] = {}
+    for each in gaps:
+        by_section.setdefault(each.difference.section, []).append(each)
+    changed: dict[str, Any] = {"interfaces": _interfaces(intent, there, by_section.get("interfaces", []))}
+    if "answers" in by_section:
+        changed["answers"] = _answers(there.answers or (), by_section["answers"])
+    if "routes" in by_section:
+        changed["routes"] = _routes(intent, there, by_section["routes"])
+    for section in ("translations", "permits", "access"):
+        if section in by_section:
+            changed[section] = getattr(intent, section)
+    if "settings" in by_section:
+        changed["settings"] = _settings(intent.settings, there.settings)
+    return replace(there, **changed)
+
+
+def _interfaces(intent: Device, there: Device, gaps: Iterable[Gap]) -> tuple[Interface, ...]:
+    named = {each.name: each for each in intent.interfaces}
+    # The zone is a label that a text may need to name.
+    found = {
+        each.name: replace(each, zone=named[each.name].zone) if each.name in named else each
+        for each in there.interfaces
+    }
+    for gap in gaps:
+        wanted, other = gap.wanted, gap.found
+        if isinstance(wanted or other, AddressFact):
+            name = (wanted or other).interface
+            found[name] = _with_address(found[name], wanted, other)
+        elif other is None:
+            found[wanted.name] = replace(named[wanted.name], extra=(), answers=None)
+        elif wanted is None:
+            if other.parent or other.bridge:
+                del found[other.name]
+            else:
+                found[other.name] = replace(found[other.name], addresses=())
+        else:
+            fields = {each.name: getattr(named[wanted.name], each.name) for each in gap.difference.fields}
+            found[wanted.name] = replace(found[wanted.name], **fields)
+    return tuple(found.values())
+
+
+def _with_address(one: Interface, wanted: AddressFact | None, found: AddressFact | None) -> Interface:
+    new = wanted.address if wanted is not None else None
+    if found is None:
+        return replace(one, addresses=(*one.addresses, new)) if new else one
+    places = [new if each == found.address else each for each in one.addresses]
+    return replace(one, addresses=tuple(each for each in places if each is not None))
+
+
+def _answers(there: Iterable[Answer], gaps: Iterable[Gap]) -> tuple[Answer, ...]:
+    found = list(there)
+    for gap in gaps:
+        if isinstance(gap.wanted, AnswerFact):
+            found.append(Answer(gap.wanted.interface, AddressSet.of(gap.wanted.address)))
+        elif isinstance(gap.found, AnswerFact):
+            found = [_less(each, gap.found) for each in found]
+    return tuple(each for each in found if each.addresses.spans)
+
+
+def _less(one: Answer, gone: AnswerFact) -> Answer:
+    if one.interface != gone.interface or one.addresses.family != gone.address.family:
+        return one
+    left = minus(one.addresses.spans, AddressSet.of(gone.address).spans)
+    return replace(one, addresses=AddressSet(one.addresses.family, left))
+
+
+def _routes(intent: Device, there: Device, gaps: Iterable[Gap]) -> tuple[Route, ...]:
+    """Close differences of routes: a way that goes, goes with all its spellings."""
+    gone = {_way(each.found) for each in gaps if each.found is not None}
+    come = {each.wanted for each in gaps if each.wanted is not None}
+    kept = [
+        route
+        for route, plain in zip(there.routes, settled(there.routes, there.interfaces), strict=True)
+        if _way(plain) not in gone
+    ]
+    for route, plain in zip(intent.routes, settled(intent.routes, intent.interfaces), strict=True):
+        if plain in come:
+            come.discard(plain)
+            kept.append(route)
+    return tuple(kept)
+
+
+def _way(route: Route) -> tuple[object, ...]:
+    return route.instance, route.to, route.via, route.interface, route.discard is not None
+
+
+def _settings(wanted: Settings, there: Settings) -> Settings:
+    said = {name: getattr(wanted, name) for name in wanted.__struct_fields__ if getattr(wanted, name)}
+    said |= {
+        name: getattr(wanted, name) for name in ("forwarding4", "forwarding6") if getattr(wanted, name) is not None
+    }
+    return replace(there, **said)

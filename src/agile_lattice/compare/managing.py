@@ -1,0 +1,135 @@
+"""What a device is managed by, and which changes would cut it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from agile_lattice.compare.differences import Gap
+from agile_lattice.dialects.facts import AddressFact
+from agile_lattice.intent.addresses import AddressSet, Prefix
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.normal import settled
+from agile_lattice.intent.permits import Access
+from agile_lattice.intent.routes import Route
+from agile_lattice.packets.spans import meet, minus
+
+# Of an interface by which a device is managed, these can be changed without losing it.
+HARMLESS = {"description", "mtu", "management", "resolvers"}
+
+
+class Held(msgspec.Struct, frozen=True):
+    """A difference that is not closed, because that could cut the way by which the device is managed.
+
+    Attributes:
+        subject: What the difference is about.
+        reason: What would be cut.
+    """
+
+    subject: str
+    reason: str
+
+
+def cutting(intent: Device, there: Device, gaps: Sequence[Gap]) -> dict[int, Held]:
+    """Find the differences whose closing could cut the address, route or permit by which a device is managed.
+
+    A device is managed by its interfaces that are marked so; and by whoever its entries of access let in, over the
+    interfaces that they name, or by which the sources that they name are reached.
+
+    Args:
+        intent: The device as it should be.
+        there: The device as it is.
+        gaps: All differences.
+
+    Returns:
+        By the index of the difference.
+    """
+    ways = _Ways(intent, there)
+    found = {}
+    for index, gap in enumerate(gaps):
+        reason = ways.cut_by(gap)
+        if reason:
+            found[index] = Held(gap.difference.subject, reason)
+    return found
+
+
+class _Ways:
+    """By what a device is managed, as it is now."""
+
+    def __init__(self, intent: Device, there: Device) -> None:
+        access = (*intent.access, *there.access)
+        self.staying = intent.access
+        self.sources = [each.source for each in access if each.source is not None and each.source.spans]
+        self.routes = [
+            route
+            for route in settled(there.routes, there.interfaces)
+            if any(_meets(route.to, each) for each in self.sources)
+        ]
+        self.connected = [(one, each) for one in there.interfaces for each in one.addresses if not each.is_host]
+        marked = {each.name for each in (*intent.interfaces, *there.interfaces) if each.management}
+        named = {name for each in access for name in each.arrives or ()}
+        reached = {one.name for one, prefix in self.connected for source in self.sources if _meets(prefix, source)}
+        reached |= {route.interface for route in self.routes if route.interface and self.decides(route)}
+        self.interfaces = marked | named | reached
+
+    def decides(self, route: Route) -> bool:
+        """Tell whether some source is reached by a route, and by none that is more specific."""
+        for source in self.sources:
+            if not _meets(route.to, source):
+                continue
+            left = meet(source.spans, ((route.to.first, route.to.last),))
+            longer = [
+                (other.to.first, other.to.last)
+                for other in self.routes
+                if other.to.family == route.to.family and other.to.length > route.to.length
+            ]
+            longer += [(each.first, each.last) for _, each in self.connected if each.family == route.to.family]
+            if minus(left, tuple(sorted(longer))):
+                return True
+        return False
+
+    def cut_by(self, gap: Gap) -> str:
+        """Return what closing a difference would cut; empty for nothing."""
+        found = gap.found
+        if isinstance(found, AddressFact) and found.interface in self.interfaces:
+            return f"the device is managed over {found.interface}"
+        if isinstance(found, Interface) and found.name in self.interfaces:
+            fields = {each.name for each in gap.difference.fields}
+            if gap.wanted is None or fields - HARMLESS:
+                return f"the device is managed over {found.name}"
+        if isinstance(found, Route) and self.decides(found):
+            return "it leads to where the device is managed from"
+        if isinstance(gap.wanted, Route) and self.diverts(gap.wanted):
+            return "it would lead elsewhere what goes to where the device is managed from"
+        if isinstance(found, Access) and not any(_covers(each, found) for each in self.staying):
+            return "it lets in who may manage the device, and nothing that stays does"
+        return ""
+
+    def diverts(self, route: Route) -> bool:
+        """Tell whether a new route takes over what goes to a source, by another way than now."""
+        for source in self.sources:
+            if not _meets(route.to, source):
+                continue
+            now = [other for other in self.routes if other.to.family == route.to.family and _meets(other.to, source)]
+            best = max(now, key=lambda each: (each.to.length, -each.distance), default=None)
+            if best is not None and route.to.length > best.to.length and route.via != best.via:
+                return True
+        return False
+
+
+def _meets(prefix: Prefix, source: AddressSet) -> bool:
+    return prefix.family == source.family and bool(meet(source.spans, ((prefix.first, prefix.last),)))
+
+
+def _covers(one: Access, other: Access) -> bool:
+    """Tell whether one entry of access lets in all that another does."""
+    if one.arrives is not None and (other.arrives is None or not {*other.arrives} <= {*one.arrives}):
+        return False
+    if one.source is not None and (
+        other.source is None or other.source.family != one.source.family or minus(other.source.spans, one.source.spans)
+    ):
+        return False
+    known = {(each.protocol, each.ports) for each in one.services}
+    return all((each.protocol, each.ports) in known or (each.protocol, None) in known for each in other.services)

@@ -1,0 +1,166 @@
+"""From differences to the change that closes them, in the device's own syntax, and the one that takes it back."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Sequence
+from typing import Literal
+
+import msgspec
+from msgspec.structs import replace
+
+from agile_lattice.collection import no_collection
+from agile_lattice.compare.closing import as_it_is, closed
+from agile_lattice.compare.comparing import compare, find_gaps
+from agile_lattice.compare.differences import Comparison, Gap
+from agile_lattice.compare.managing import Held, cutting
+from agile_lattice.dialects.alignment import align, taken_back
+from agile_lattice.dialects.assembly import assemble, facts_of
+from agile_lattice.dialects.changing import TextChange, edited_texts, patch, refilled, typed
+from agile_lattice.dialects.dialect import Dialect, Form
+from agile_lattice.dialects.fact_types import FACTS
+from agile_lattice.dialects.outline import outline
+from agile_lattice.dialects.passes import Facts
+from agile_lattice.dialects.reading import Reading, best_reading
+from agile_lattice.dialects.registry import BUILT_IN, Catalogue
+from agile_lattice.dialects.rendering import render_facts
+from agile_lattice.intent.model import Device, Section
+
+
+class Mend(msgspec.Struct, frozen=True):
+    """What closes the differences in what one dialect carries.
+
+    Attributes:
+        dialect: The dialect.
+        how: `typed` if it is typed on the running system, `refilled` if it is one transaction, `edited` if it
+            is a patch of the captured texts.
+        change, undo: What closes the differences, and what takes that back.
+        files: The texts that a patch changes.
+    """
+
+    dialect: str
+    how: Literal["edited", "typed", "refilled"]
+    change: str
+    undo: str
+    files: tuple[TextChange, ...] = ()
+
+
+class Mending(msgspec.Struct, frozen=True):
+    """What closes the differences of a device.
+
+    Attributes:
+        device: The device's name.
+        comparison: What differs.
+        mends: One for each dialect in which something changes.
+        held: Differences that are not closed.
+    """
+
+    device: str
+    comparison: Comparison
+    mends: tuple[Mend, ...]
+    held: tuple[Held, ...]
+
+
+@no_collection()
+def mend(
+    intent: Device, texts: Iterable[tuple[str, str]], catalogue: Catalogue = BUILT_IN, cut: Collection[str] = ()
+) -> Mending:
+    """Find what closes the differences between a device and its intent.
+
+    Args:
+        intent: The device as it should be.
+        texts: File name and text of each of its captured configurations.
+        catalogue: Where dialects are looked up.
+        cut: Subjects of differences that are closed even if that could cut the way by which the device is managed.
+
+    Raises:
+        CaptureError: If a text is damaged, or nothing in it can be understood.
+        Refusals: If something that would have to be written cannot be.
+        UnknownDialect: If the device speaks a dialect that there is not.
+    """
+    texts = list(texts)
+    dialects = [catalogue.dialect(each) for each in intent.speaks]
+    readings = [best_reading(dialects, text, file) for file, text in texts]
+    capture = assemble(intent.name, intent.speaks, readings)
+    there = as_it_is(intent, capture.device, capture.sections)
+    gaps = find_gaps(intent, capture)
+    held = {index: one for index, one in cutting(intent, there, gaps).items() if one.subject not in cut}
+    closing = [gap for index, gap in enumerate(gaps) if index not in held]
+    goal = _with_held(closed(intent, there, closing), [gaps[index] for index in held])
+    mends = []
+    taken: set[Section] = set()
+    for dialect in dialects:
+        own = [(pair, one) for pair, one in zip(texts, readings, strict=True) if one.dialect == dialect.name]
+        carried = {*dialect.carries} - taken
+        taken |= carried
+        sections = {each.difference.section for each in closing} & carried
+        if own and sections:
+            parts = _Part(there, carried), _Part(goal, carried)
+            mends += _mends(dialect, own, *parts, _with_it(sections))
+    return Mending(intent.name, compare(intent, capture), tuple(mends), tuple(held.values()))
+
+
+def _with_held(goal: Device, held: Iterable[Gap]) -> Device:
+    """Return a device with the entries of access that are held back as they were."""
+    access = list(goal.access)
+    for gap in held:
+        if gap.difference.section == "access":
+            access = [each for each in access if each != gap.wanted]
+            access += [gap.found] if gap.found is not None else []
+    return replace(goal, access=tuple(access))
+
+
+def _with_it(sections: set[Section]) -> set[Section]:
+    """Return the sections that can change in a text when some do."""
+    found = set(sections)
+    if "answers" in sections:
+        found.add("interfaces")  # many systems know them as addresses
+    if not found.isdisjoint({"translations", "permits"}):
+        found |= {"translations", "permits"}  # some permits speak of external addresses
+    return found
+
+
+class _Part(msgspec.Struct, frozen=True):
+    """What one dialect has to say of a device."""
+
+    device: Device
+    carried: Collection[Section]
+
+    @property
+    def facts(self) -> Facts:
+        facts = facts_of(self.device)
+        return {kind: facts[kind] for kind in facts if FACTS[kind].section in (*self.carried, None)}
+
+
+def _mends(
+    dialect: Dialect,
+    own: Sequence[tuple[tuple[str, str], Reading]],
+    there: _Part,
+    goal: _Part,
+    sections: Collection[Section],
+) -> list[Mend]:
+    """Return what changes in the texts of one dialect; those in a form that is only read are written anew first."""
+    by_form: dict[str, list[tuple[str, str]]] = {}
+    for pair, reading in own:
+        by_form.setdefault(reading.form, []).append(pair)
+    forms = [each for each in dialect.forms if each.name in by_form and each.file]
+    if not forms:
+        texts = render_facts(dialect, there.facts)
+        return _mends_of(dialect, dialect.forms[0], texts, goal, sections)
+    return [one for form in forms for one in _mends_of(dialect, form, by_form[form.name], goal, sections)]
+
+
+def _mends_of(
+    dialect: Dialect, form: Form, texts: list[tuple[str, str]], goal: _Part, sections: Collection[Section]
+) -> list[Mend]:
+    before = outline(dialect, form, texts)
+    after = outline(dialect, form, render_facts(dialect, goal.facts, form))
+    steps = align(before, after, sections)
+    if not any(each.changes for each in steps):
+        return []
+    back = taken_back(steps)
+    if form.change.how == "typed":
+        return [Mend(dialect.name, "typed", typed(form, steps), typed(form, back))]
+    if form.change.how == "refilled":
+        return [Mend(dialect.name, "refilled", refilled(form, steps), refilled(form, back))]
+    files = edited_texts(form, texts, steps)
+    return [Mend(dialect.name, "edited", patch(files), patch(each.back for each in files), tuple(files))]

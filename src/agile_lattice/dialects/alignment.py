@@ -1,0 +1,173 @@
+"""Two outlines side by side: what of the one stays, what goes, and what of the other comes in, and where."""
+
+from __future__ import annotations
+
+from collections import defaultdict, deque
+from collections.abc import Collection, Sequence
+
+import msgspec
+
+from agile_lattice.dialects.outline import Node
+from agile_lattice.dialects.ranks import list_of, positions, ranked, unranked
+from agile_lattice.intent.joining import longest_rise
+from agile_lattice.intent.model import Section
+
+# What has no section of its own, and the sections for which it is there.
+SHARED = {"side", "group", "offer"}
+FOR = {"interfaces", "translations", "permits"}
+
+
+class Step(msgspec.Struct):
+    """One position in a configuration that changes.
+
+    Attributes:
+        before: What stands there now; `None` for nothing.
+        after: What is to stand there; `None` for nothing.
+        inside: The steps of the block, if both are the same one.
+    """
+
+    before: Node | None
+    after: Node | None
+    inside: list[Step] | None = None
+
+    @property
+    def node(self) -> Node:
+        """What stands there: now, or afterwards."""
+        node = self.before or self.after
+        assert node is not None
+        return node
+
+    @property
+    def stays(self) -> bool:
+        """Whether the statement stays as it is, whatever happens inside."""
+        return self.before is self.after
+
+    @property
+    def changes(self) -> bool:
+        """Whether anything is different afterwards."""
+        return not self.stays or any(each.changes for each in self.inside or ())
+
+
+def taken_back(steps: Sequence[Step]) -> list[Step]:
+    """Return the steps that lead back."""
+    return [Step(each.after, each.before, None if each.inside is None else taken_back(each.inside)) for each in steps]
+
+
+def align(before: Sequence[Node], after: Sequence[Node], sections: Collection[Section]) -> list[Step]:
+    """Find the fewest steps from one outline to another.
+
+    What was not understood stays, and so does what belongs to other sections. Lists in which order counts keep
+    it with the fewest moves.
+
+    Args:
+        before: The outline as it is.
+        after: The outline as it is to be, as this dialect writes it.
+        sections: The sections that may change.
+    """
+    partner = _partners(before, after)
+    after = ranked(before, after, partner)
+    behind = _insertions(before, after, {goal: here for here, goal in partner.items()}, sections)
+    steps = behind[-1]
+    for index, node in enumerate(before):
+        goal = after[partner[index]] if index in partner else None
+        steps += [_step(node, goal, sections), *behind[index]]
+    return steps
+
+
+def _partners(before: Sequence[Node], after: Sequence[Node]) -> dict[int, int]:
+    """Pair the statements that are the same ones: index before to index after."""
+    waiting: dict[object, deque[int]] = defaultdict(deque)
+    for index, node in enumerate(before):
+        if not node.fixed:
+            waiting[_identity(node)].append(index)
+    lists: dict[object, list[tuple[int, int]]] = defaultdict(list)
+    for index, node in enumerate(after):
+        if not node.fixed and (found := waiting.get(_identity(node))):
+            lists[list_of(node)].append((found.popleft(), index))
+    kept = lists.pop(None, [])
+    order = positions(before) if lists else []
+    for members in lists.values():
+        kept += [members[index] for index in longest_rise([order[here] for here, _ in members])]
+    return dict(kept)
+
+
+def _identity(node: Node) -> object:
+    return node.slot if list_of(node) is None else ("fact", node.kind and node.kind.name, unranked(node))
+
+
+def _insertions(
+    before: Sequence[Node], after: Sequence[Node], kept: dict[int, int], sections: Collection[Section]
+) -> dict[int, list[Step]]:
+    """Return what comes in, by the index of the statement that it follows; -1 for the very beginning.
+
+    It follows its forerunner: in a list in which order counts the one in that list. Without one it stands before
+    its successor.
+    """
+    behind: dict[int, list[Step]] = defaultdict(list)
+    follower: dict[object, int] = {}
+    followers: list[tuple[int | None, int | None]] = [(None, None)] * len(after)
+    for index in range(len(after) - 1, -1, -1):
+        own = list_of(after[index])
+        followers[index] = follower.get(own), follower.get(None)
+        if index in kept and not after[index].head:
+            follower[own] = follower[None] = kept[index] - 1
+    forerunner: dict[object, int] = {}
+    for index, node in enumerate(after):
+        own = list_of(node)
+        if index in kept:
+            if not node.head:
+                forerunner[own] = forerunner[None] = kept[index]
+        elif _wanted(node, sections):
+            places = (forerunner.get(own), followers[index][0], forerunner.get(None), followers[index][1])
+            place = next((each for each in places if each is not None), len(before) - 1)
+            behind[place].append(Step(None, node))
+    return behind
+
+
+def _step(node: Node, goal: Node | None, sections: Collection[Section]) -> Step:
+    """Say what becomes of a statement that is there."""
+    if node.fixed:
+        return Step(node, node)
+    if goal is None:
+        return _left(node, sections)
+    if node.fact is not None or node.children is None or goal.children is None:
+        stays = list_of(node) or node.says_as(goal) or not (_may_change(node, sections) or _may_change(goal, sections))
+        return Step(node, node if stays else goal)
+    return Step(node, node, align(node.children, goal.children, sections))
+
+
+def _left(node: Node, sections: Collection[Section]) -> Step:
+    """Say what becomes of a statement for which there is no other."""
+    if node.children is None or node.fact is not None:
+        return Step(node, None if _may_change(node, sections) else node)
+    inside = [_step(each, None, sections) for each in node.children]
+    facts_go = any(each.after is None and not _is_always(each.node) for each in inside)
+    others_stay = any(each.after is not None and not each.node.head for each in inside)
+    holder = node.phrase is not None and node.phrase.makes is None
+    if holder and facts_go and not others_stay:
+        return Step(node, None)
+    return Step(node, node, [Step(each.node, each.node) if _is_always(each.node) else each for each in inside])
+
+
+def _is_always(node: Node) -> bool:
+    return node.phrase is not None and node.phrase.always
+
+
+def _may_change(node: Node, sections: Collection[Section]) -> bool:
+    if node.kind is None:
+        return _is_always(node)
+    if node.says_default:
+        return False
+    if node.kind.name in SHARED:
+        return not FOR.isdisjoint(sections)
+    return node.kind.section in sections
+
+
+def _wanted(node: Node, sections: Collection[Section]) -> bool:
+    """Tell whether a statement is to come in: one that may change, or a block that holds such."""
+    if node.fixed:
+        return False
+    if node.children is None or node.fact is not None:
+        return _may_change(node, sections)
+    own = node.phrase is not None and node.phrase.makes is not None and _may_change(node, sections)
+    return own or any(_wanted(each, sections) and not _is_always(each) for each in node.children)
