@@ -119,6 +119,21 @@ class Machine:
                 self.start_frr()
                 self.vtysh("-f", str(path))
 
+    def change(self, dialect: str, text: str) -> None:
+        """Type a change on the running system."""
+        path = self.folder / "change"
+        path.write_text(text)
+        path.chmod(0o644)
+        try:
+            if dialect == "iproute2":
+                run("ip", "-n", self.space, "-batch", str(path))
+            elif dialect == "nftables":
+                self.inside("nft", "-f", str(path))
+            else:
+                self.vtysh("-f", str(path))
+        except ProgramError as error:
+            raise ProgramError(f"{error}, in:\n{text}") from None
+
     def settle(self) -> None:
         """Wait until IPv6 addresses are no longer tentative (RFC 4862 section 5.4)."""
         for _ in range(100):

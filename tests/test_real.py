@@ -12,17 +12,19 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
-from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import HealthCheck, Phase, assume, given, settings
+from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from agile_lattice.compare.comparing import compare
-from agile_lattice.dialects import read_device, render_device
+from agile_lattice.dialects import Capture, read_device, render_device
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.intent.model import Device, Settings
 from agile_lattice.intent.normal import normal, ways
 from agile_lattice.notation.loading import load, loads
 from machines import Machine, present, run
 from strategies import loadable_devices
+from test_mend import mended, only_what_is_carried
 
 DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
 HERE = Path(__file__).parent
@@ -84,14 +86,101 @@ def test_frr_has_what_was_rendered(device: Device) -> None:
     assert_the_machine_is_as_meant(device)
 
 
+def load_pair(speaks: tuple[str, ...]) -> st.SearchStrategy[tuple[Device, Device]]:
+    return st.tuples(loadable_devices(speaks), loadable_devices(speaks))
+
+
+def assert_the_machine_is_mended_and_is_as_before(intent: Device, other: Device) -> None:
+    """Load another device, close its differences on the running system, and take that back."""
+    names = dict.fromkeys(each.name for device in (intent, other) for each in device.interfaces if not each.loopback)
+
+    def captured(machine: Machine) -> Capture:
+        machine.settle()
+        return read_device(intent.name, intent.speaks, machine.capture(intent.speaks))
+
+    with Machine(intent.name, names) as machine:
+        machine.apply(render_device(other))
+        before = captured(machine)
+        mending = mended(intent, machine.capture(intent.speaks))
+        for each in mending.mends:
+            machine.change(each.dialect, each.change)
+        left = compare(intent, captured(machine)).differences
+        assert [(each.subject, each.change, each.fields) for each in left] == [], [
+            each.change for each in mending.mends
+        ]
+        for each in mending.mends[::-1]:
+            machine.change(each.dialect, each.undo)
+        after = captured(machine)
+    assert after.leftovers == before.leftovers
+    assert normal(after.device) == normal(before.device), [each.undo for each in mending.mends]
+
+
+def sayable(device: Device) -> Device:
+    """Leave out what its first dialect does not know: two ways to one destination, and preferences beyond its own."""
+    match device.speaks[0]:
+        case "bird":
+            ways = {each.to: each for each in device.routes if each.distance <= 201}
+        case "ietf-yang":
+            ways = {each.to: replace(each, distance=1) for each in device.routes}
+        case _:
+            return device
+    return replace(device, routes=tuple(ways.values()))
+
+
+def checked(dialect: str, folder: Path, text: str) -> None:
+    """Let the real program check a text."""
+    path = folder / "etc/netplan/90-lattice.yaml"
+    path.parent.mkdir(parents=True)
+    path.write_text(text)
+    path.chmod(0o600)
+    match dialect:
+        case "bird":
+            run("bird", "-p", "-c", str(path))
+        case "netplan":
+            run("netplan", "generate", "--root-dir", str(folder))
+        case "ifupdown":
+            run("ifquery", "-i", str(path), "--list")
+        case "iptables":
+            run("iptables-restore", "--test", str(path))
+        case _:
+            linted(str(folder), "config.json", text, "json")
+
+
+@kernel
+@needs("bird")
+@pytest.mark.parametrize("dialect", ["bird", "netplan", "ifupdown", "iptables", "ietf-yang"])
+@settings(SOME, max_examples=20)
+@given(data=st.data())
+def test_the_real_program_takes_a_text_that_was_mended(dialect: str, data: st.DataObject) -> None:
+    pair = data.draw(load_pair((dialect, "iproute2")))
+    intent, other = (sayable(only_what_is_carried(replace(each, speaks=(dialect,)))) for each in pair)
+    [there] = render_device(other)
+    assume(there.text.strip())
+    for each in mended(intent, {there.file: there.text}).mends:
+        for change in each.files:
+            with tempfile.TemporaryDirectory() as folder:
+                checked(dialect, Path(folder), change.after)
+
+
+@kernel
+@settings(SOME, max_examples=30)
+@given(load_pair(("iproute2", "nftables")))
+def test_the_kernel_is_mended_while_it_runs(pair: tuple[Device, Device]) -> None:
+    assert_the_machine_is_mended_and_is_as_before(*pair)
+
+
+@frr
+@settings(SOME, max_examples=30)
+@given(load_pair(("frr", "nftables")))
+def test_frr_is_mended_while_it_runs(pair: tuple[Device, Device]) -> None:
+    assert_the_machine_is_mended_and_is_as_before(*pair)
+
+
 @needs("bird")
 @SOME
 @given(loadable_devices(("bird", "iproute2", "nftables")))
 def test_bird_takes_what_was_rendered(device: Device) -> None:
-    # One way for each destination, and its preference runs down from 200.
-    ways = {each.to: each for each in device.routes if each.distance <= 201}
-    device = replace(device, routes=tuple(ways.values()))
-    text = next(each.text for each in render_device(device) if each.dialect == "bird")
+    text = next(each.text for each in render_device(sayable(device)) if each.dialect == "bird")
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "bird.conf"
         path.write_text(text)
@@ -130,9 +219,7 @@ def linted(folder: str, file: str, text: str, form: str) -> str:
 @SOME
 @given(loadable_devices(("ietf-yang", "nftables")))
 def test_yanglint_finds_what_was_rendered_valid(device: Device) -> None:
-    # One way for each destination, without a preference: the modules know no other.
-    one_each = {each.to: replace(each, distance=1) for each in device.routes}
-    device = replace(device, routes=tuple(one_each.values()))
+    device = sayable(device)
     text = next(each.text for each in render_device(device) if each.dialect == "ietf-yang")
     with tempfile.TemporaryDirectory() as folder:
         # What ships writes JSON; with the other form first it is a dialect of its own that writes XML.

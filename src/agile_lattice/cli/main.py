@@ -24,6 +24,7 @@ in the order of the work:
   lattice render intent.yaml --into rendered           the configuration of every device
   lattice read --speaks frr,nftables frr.conf nat.nft  a configuration as intent
   lattice diff intent.yaml captures                    how the devices differ from it
+  lattice mend intent.yaml captures                    what to type about it, and what takes it back
   lattice dialects matrix                              what each syntax can carry
   lattice demo                                         all of it, on a small ferry company
 
@@ -90,6 +91,24 @@ def build_parser() -> ArgumentParser:
         help="a folder with a folder for each device; or, with --device, files or a folder of files",
     )  # fmt: skip
     command.add_argument("--device", metavar="NAME", help="the device that the captures are of")
+
+    command = add(
+        "mend",
+        "say what to type so that devices are as the intent says",
+        "lattice mend intent.yaml captures --into changes",
+    )
+    command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
+    command.add_argument(
+        "captures", metavar="CAPTURE", nargs="+",
+        help="a folder with a folder for each device; or, with --device, files or a folder of files",
+    )  # fmt: skip
+    command.add_argument("--device", metavar="NAME", help="the device that the captures are of")
+    command.add_argument("--undo", action="store_true", help="print what takes the change back, in its place")
+    command.add_argument("--into", metavar="FOLDER", help="write both there, a folder for each device; all or none")
+    command.add_argument(
+        "--cut", metavar="SUBJECT", action="append",
+        help="change this even if the device may then be out of reach; may be repeated",
+    )  # fmt: skip
 
     _add_dialects(
         add("dialects", "list syntaxes, what each can carry, and try a new one", "lattice dialects", formats=())

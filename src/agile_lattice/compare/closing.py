@@ -13,7 +13,9 @@ from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Answer, Device, Section, Settings
 from agile_lattice.intent.normal import normal, parted_answers, settled
+from agile_lattice.intent.permits import passages
 from agile_lattice.intent.routes import Route
+from agile_lattice.intent.stages import split
 from agile_lattice.packets.spans import minus
 
 T = TypeVar("T")
@@ -38,7 +40,11 @@ def closed(intent: Device, there: Device, gaps: Sequence[Gap]) -> Device:
     by_section: dict[Section, list[Gap]] = {}
     for each in gaps:
         by_section.setdefault(each.difference.section, []).append(each)
-    changed: dict[str, Any] = {"interfaces": _interfaces(intent, there, by_section.get("interfaces", []))}
+    interfaces = _interfaces(intent, there, by_section.get("interfaces", []))
+    parts = {name for each in interfaces for name in (each.parent, *(each.bridge.members if each.bridge else ()))}
+    missing = (parts | _named(intent, by_section)) - {each.name for each in interfaces}
+    interfaces += [each for each in intent.interfaces if each.name in missing]
+    changed: dict[str, Any] = {"interfaces": tuple(interfaces)}
     if "answers" in by_section:
         changed["answers"] = _answers(there.answers or (), by_section["answers"])
     if "routes" in by_section:
@@ -51,7 +57,7 @@ def closed(intent: Device, there: Device, gaps: Sequence[Gap]) -> Device:
     return replace(there, **changed)
 
 
-def _interfaces(intent: Device, there: Device, gaps: Iterable[Gap]) -> tuple[Interface, ...]:
+def _interfaces(intent: Device, there: Device, gaps: Iterable[Gap]) -> list[Interface]:
     named = {each.name: each for each in intent.interfaces}
     # The zone is a label that a text may need to name.
     found = {
@@ -64,7 +70,10 @@ def _interfaces(intent: Device, there: Device, gaps: Iterable[Gap]) -> tuple[Int
             name = (wanted or other).interface
             found[name] = _with_address(found[name], wanted, other)
         elif other is None:
-            found[wanted.name] = replace(named[wanted.name], extra=(), answers=None)
+            new = replace(named[wanted.name], extra=(), answers=None)
+            # A bare loopback is there, and has an MTU that nobody set.
+            bare = found.get(wanted.name)
+            found[wanted.name] = replace(new, mtu=bare.mtu) if bare is not None and new.mtu is None else new
         elif wanted is None:
             if other.parent or other.bridge:
                 del found[other.name]
@@ -73,7 +82,18 @@ def _interfaces(intent: Device, there: Device, gaps: Iterable[Gap]) -> tuple[Int
         else:
             fields = {each.name: getattr(named[wanted.name], each.name) for each in gap.difference.fields}
             found[wanted.name] = replace(found[wanted.name], **fields)
-    return tuple(found.values())
+    return list(found.values())
+
+
+def _named(device: Device, sections: Collection[str]) -> set[str]:
+    """Return the interfaces that routes and rules of some sections name."""
+    rules = [
+        *(split(device.translations) if "translations" in sections else ()),
+        *(passages(device.permits) if "permits" in sections else ()),
+        *(passages(device.access) if "access" in sections else ()),
+    ]
+    routed = {each.interface for each in device.routes if each.interface} if "routes" in sections else set()
+    return routed | {name for each in rules for name in (*(each.arrives or ()), *(each.leaves or ()))}
 
 
 def _with_address(one: Interface, wanted: AddressFact | None, found: AddressFact | None) -> Interface:

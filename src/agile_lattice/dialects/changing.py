@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from pathlib import PurePath
 from typing import Any
 
@@ -11,8 +11,11 @@ import msgspec
 
 from agile_lattice.dialects.alignment import Step
 from agile_lattice.dialects.dialect import Change, Form
+from agile_lattice.dialects.facts import AddressFact
 from agile_lattice.dialects.outline import Node
 from agile_lattice.dialects.surfaces import Edit, Statement, woven
+from agile_lattice.intent.addresses import Prefix
+from agile_lattice.intent.routes import Route
 
 NO_FILE = "/dev/null"  # what a patch calls a file that is not there
 
@@ -36,30 +39,77 @@ class TextChange(msgspec.Struct, frozen=True):
 
 
 def typed(form: Form, steps: Sequence[Step]) -> str:
-    """Return the statements that change a running system: first all that comes in, then all that goes."""
+    """Return the statements that change a running system.
+
+    All that comes in is there before anything goes; what an address may have taken with it when it went is typed
+    again; and an interface is shut down last, since that can take all of it.
+    """
     anew = [each for each in steps if each.before and each.after and not each.stays and _is_anew(each.before)]
     names = {each.node.value_of("interface") for each in anew}
     first = [each for step in anew if step.before for each in _without(step.before, form.change)]
-    coming = _coming(steps, names)
+    coming = list(_coming(steps, lambda step: _comes(step, names) and not _shuts(step)))
     going = list(_going(steps, form.change))[::-1]
-    return form.surface.print([*first, *coming, *going])
+    bereft = _bereft(steps)
+    again = _coming(steps, lambda step: _may_be_lost(step, bereft, form.change.again))
+    return form.surface.print([*first, *coming, *going, *again, *_coming(steps, _shuts)])
 
 
 def _is_anew(node: Node) -> bool:
     return node.phrase is not None and node.phrase.anew
 
 
-def _coming(steps: Iterable[Step], anew: Collection[Any]) -> Iterator[Statement]:
-    """Yield what comes in, and what stays on interfaces that are made anew."""
+def _comes(step: Step, anew: Collection[Any]) -> bool:
+    """Tell whether a statement comes in, or stays on an interface that is made anew."""
+    if step.stays:
+        return bool(anew) and not step.inside and step.node.value_of("interface") in anew
+    return step.after is not None
+
+
+def _flat(steps: Iterable[Step]) -> Iterator[Step]:
+    """Yield steps and all those inside them."""
     for step in steps:
-        if step.stays:
-            inside = list(_coming(step.inside or (), anew))
-            if inside:
-                yield Statement(step.node.statement.text, 0, inside)
-            elif anew and step.node.value_of("interface") in anew:
-                yield step.node.statement
-        elif step.after is not None:
+        yield step
+        yield from _flat(step.inside or ())
+
+
+Subnet = tuple[str, Prefix]
+
+
+def _bereft(steps: Sequence[Step]) -> set[Subnet]:
+    """Return interfaces and subnets of which an address goes and another one stays or comes in."""
+    gone = {_subnet(each.before) for each in _flat(steps) if each.after is None}
+    left = {_subnet(each.after) for each in _flat(steps)} if gone - {None} else set()
+    return {each for each in gone & left if each is not None}
+
+
+def _subnet(node: Node | None) -> Subnet | None:
+    fact = node and node.fact
+    return (fact.interface, fact.address.network) if isinstance(fact, AddressFact) else None
+
+
+def _may_be_lost(step: Step, subnets: set[Subnet], kinds: Collection[str]) -> bool:
+    """Tell whether what is there afterwards is of a kind that goes with an address, and of one of some subnets."""
+    node = step.after
+    if node is None or node.kind is None or node.kind.name not in kinds:
+        return False
+    if isinstance(node.fact, Route):
+        fact = node.fact
+        return any(fact.interface == name or (fact.via and subnet.contains(fact.via)) for name, subnet in subnets)
+    return _subnet(node) in subnets
+
+
+def _shuts(step: Step) -> bool:
+    return not step.stays and step.after is not None and step.after.fields.get("enabled") is False
+
+
+def _coming(steps: Iterable[Step], counts: Callable[[Step], bool]) -> Iterator[Statement]:
+    """Yield the statements after those steps that count, in their blocks."""
+    for step in steps:
+        if counts(step):
+            assert step.after is not None
             yield step.after.statement
+        elif inside := list(_coming(step.inside or (), counts)):
+            yield Statement(step.node.statement.text, 0, inside)
 
 
 def _going(steps: Iterable[Step], change: Change) -> Iterator[Statement]:
@@ -76,14 +126,16 @@ def _without(node: Node, change: Change) -> Iterator[Statement]:
     """Yield what takes a statement away, or what stands inside it if it cannot go itself."""
     assert node.phrase is not None
     if node.phrase.gone is not None and node.kind is not None:
-        fact: Any = node.fact or node.kind.record(**node.fields)
+        nameless = {node.kind.key: ""} if node.kind.key in node.kind.fields else {}
+        fact: Any = node.fact or node.kind.record(**{**nameless, **node.fields})
         shape = node.phrase.gone.of(node.kind.traits(fact))
         assert shape is not None, f"{node.phrase.text}: what takes it away cannot be said of {fact}"
         yield Statement(shape.fill(fact), 0)
     elif node.children is None and change.without:
         yield Statement(change.without.replace("%", node.statement.text), 0)
     else:
-        inside = [each for child in node.children or () for each in _without(child, change)]
+        rest = [child for child in node.children or () if not child.fixed and not child.says_default]
+        inside = [each for child in rest for each in _without(child, change)]
         if inside:
             yield Statement(node.statement.text, 0, inside)
 
@@ -158,8 +210,9 @@ def _text_after(form: Form, text: str, edits: list[Edit], files: bool) -> str:
         return text
     if not files:
         return woven(form.surface, text, edits)
-    [whole] = edits
-    if whole.after is None:
+    # A file that holds something else afterwards goes and comes in again.
+    whole = next((each for each in edits if each.after is not None), None)
+    if whole is None or whole.after is None:
         return ""
     if whole.before is None:
         return form.surface.print(whole.after.children or ())

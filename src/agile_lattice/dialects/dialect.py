@@ -77,12 +77,15 @@ class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         how: `edited` if it is a text that is edited, `typed` if each change is a statement of its own,
             `refilled` if a block that changes is emptied and filled again, in one transaction.
         without: What is typed to take a statement away, `%` standing for the statement.
+        again: Kinds of facts that go with an address of their interface, if another one of its subnet went: they
+            are typed once more. (The kernel keeps such addresses as secondary ones of the first.)
         empty, fill, drop: What empties a block, adds a statement to it, and takes it away: `%block` are the
             words of the blocks without the first of each, `%` the statement, `%kind` the first word of the block.
     """
 
     how: Literal["edited", "typed", "refilled"] = "edited"
     without: str = ""
+    again: tuple[str, ...] = ()
     empty: str = ""
     fill: str = ""
     drop: str = ""

@@ -54,7 +54,7 @@ class Node(msgspec.Struct):
         phrase, kind = self.phrase, self.kind
         assert phrase is not None
         if phrase.always:
-            return "always", phrase.line
+            return "always", id(phrase)
         if phrase.same:
             return "same", kind and kind.name, *(self.value_of(name) for name in phrase.same)
         if self.fact is not None and kind is not None:
@@ -63,7 +63,7 @@ class Node(msgspec.Struct):
             name = self.fields.get(kind.key)
             return ("block" if self.children is not None else "setting"), kind.name, name, *self._said(kind.key)
         if self.children is not None:
-            return "holder", phrase.line, *self.fields.items()
+            return "holder", id(phrase), *self.fields.items()
         return "setting", *self._said("")
 
     def _said(self, key: str) -> tuple[str, ...]:

@@ -80,7 +80,8 @@ class Json(Surface, frozen=True, tag="json"):
             if each.after is None:
                 continue
             if each.before is not each.after:
-                [(key, value)] = plain([each.after], frozenset(), texts).items()
+                [(key, value)] = plain([each.after], lists, texts).items()
+                value = value[0] if key in lists else value
             if key in lists:
                 found.setdefault(key, []).append(self._inside(value, each))
             else:

@@ -135,6 +135,10 @@ class Sections(Surface, frozen=True, tag="sections"):
                 parts.setdefault(title, [f"[{title}]"]).append(entry)
         return "\n\n".join("\n".join(lines) for lines in parts.values()) + "\n" if parts else ""
 
+    def print_inside(self, statements: Sequence[Statement]) -> str:
+        """Lay entries out without the title."""
+        return "".join(f"{each.text}\n" for each in statements)
+
     def print_files(self, statements: Sequence[Statement]) -> list[tuple[str, str]]:
         """Lay statements out as files."""
         if not self.files:

@@ -107,6 +107,10 @@ class Surface(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field
         """Lay statements out as text, ending in a line break; empty if there are none."""
         raise NotImplementedError
 
+    def print_inside(self, statements: Sequence[Statement]) -> str:
+        """Lay statements out as they stand inside a block."""
+        return self.print(statements)
+
     def print_files(self, statements: Sequence[Statement]) -> list[tuple[str, str]]:
         """Lay statements out as files: name and text of each; the name is empty where the form says it."""
         return [("", self.print(statements))]

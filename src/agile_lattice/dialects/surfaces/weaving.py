@@ -16,7 +16,8 @@ def woven(surface: Surface, text: str, edits: Sequence[Edit]) -> str:
     lines = text.splitlines()
     weaver = _Weaver(surface, lines)
     weaver.block(surface.arranged(edits), 0, weaver.end_of_all(), "", top=True)
-    for start, end, new in sorted(weaver.pieces, key=lambda piece: piece[:2], reverse=True):
+    # From the end, so that line numbers hold; of two pieces at one line the second first.
+    for (start, end), _, new in sorted(weaver.pieces, reverse=True):
         lines[start:end] = new
     return "\n".join(lines) + "\n" if lines else ""
 
@@ -25,7 +26,8 @@ class _Weaver:
     def __init__(self, surface: Surface, lines: list[str]) -> None:
         self.surface = surface
         self.lines = lines
-        self.pieces: list[tuple[int, int, list[str]]] = []  # from line, to line (not included), what stands there then
+        # From line to line (the second not included), the number of the piece, and what stands there then.
+        self.pieces: list[tuple[tuple[int, int], int, list[str]]] = []
 
     def end_of_all(self) -> int:
         """Return the line behind the last statement: what closes something around all of them is left alone."""
@@ -48,17 +50,17 @@ class _Weaver:
         for each in edits:
             if each.before is None:
                 assert each.after is not None
-                lines = self.printed([each.after], indent)
+                lines = self.printed([each.after], indent, top)
                 new += [*lines, *gap] if first and starts else [*gap, *lines]
                 continue
             self.put(at, at, new)
             new, first = [], False
             start = each.before.line - 1
             at = self.end(each.before, start, next(limits))
-            self.one(each, start, at)
+            self.one(each, start, at, top)
         self.put(at, at, new)
 
-    def one(self, edit: Edit, start: int, end: int) -> None:
+    def one(self, edit: Edit, start: int, end: int, top: bool) -> None:
         """Edit one statement that is there."""
         if not edit.changes:
             return
@@ -67,16 +69,16 @@ class _Weaver:
             while start and self.surface.gap and not self.lines[start - 1].strip():
                 start -= 1
             self.put(start, end, [])
-        elif edit.before is edit.after and edit.inside is not None and self.nests(edit.before, start, end):
+        elif edit.before is edit.after and edit.inside and edited(edit.inside) and self.nests(edit.before, start, end):
             closed = self.surface.closes(self.lines[end - 1])
             self.block(edit.inside, start + 1, end - closed, self.indent(start) + self.surface.inner)
         else:
             remarks = list(self.remarks(start, end))
-            self.put(start, end, [*remarks, *self.printed(edited([edit]), self.indent(start))])
+            self.put(start, end, [*remarks, *self.printed(edited([edit]), self.indent(start), top)])
 
     def put(self, start: int, end: int, new: list[str]) -> None:
         if start != end or new:
-            self.pieces.append((start, end, new))
+            self.pieces.append(((start, end), len(self.pieces), new))
 
     def end(self, statement: Statement, start: int, limit: int) -> int:
         """Return the line behind a statement; remarks and blank lines before the next one belong to neither."""
@@ -105,5 +107,6 @@ class _Weaver:
             if rest:
                 yield self.indent(start) + rest
 
-    def printed(self, statements: list[Statement], indent: str) -> list[str]:
-        return [indent + line for line in self.surface.print(statements).splitlines()]
+    def printed(self, statements: list[Statement], indent: str, top: bool) -> list[str]:
+        text = self.surface.print(statements) if top else self.surface.print_inside(statements)
+        return [indent + line for line in text.splitlines()]

@@ -1,0 +1,63 @@
+"""`lattice mend`: what to type so that devices are as the intent says, and what takes it back."""
+
+from __future__ import annotations
+
+import sys
+from argparse import Namespace
+from collections.abc import Sequence
+from pathlib import Path
+
+from agile_lattice.cli.diff import captured_files
+from agile_lattice.cli.output import print_json, write_files
+from agile_lattice.compare.mending import Mending, mend
+from agile_lattice.dialects.registry import catalogue_beside
+from agile_lattice.intent.places import Place
+from agile_lattice.notation.errors import fail
+from agile_lattice.notation.loading import load
+from agile_lattice.notation.located import read_text
+from agile_lattice.show.mending import show_changes, show_held
+from agile_lattice.show.terminal import console
+
+
+def run(arguments: Namespace) -> int:
+    """Find the changes; 1 if there is any, or if one was held back."""
+    network = load(arguments.intent)
+    captures = captured_files(network, [Path(each) for each in arguments.captures], arguments.device)
+    catalogue = catalogue_beside(Path(arguments.intent))
+    mendings = [
+        mend(device, [(str(file), read_text(file)) for file in files], catalogue, arguments.cut or ())
+        for device, files in captures
+    ]
+    _refuse_unknown(arguments.cut or (), mendings)
+    if arguments.into:
+        _write(Path(arguments.into), mendings)
+    if arguments.format == "json":
+        print_json(mendings)
+        return _code(mendings)
+    show_held(console(sys.stderr), mendings)
+    if not arguments.into:
+        show_changes(console(), mendings, undo=arguments.undo)
+    return _code(mendings)
+
+
+def _code(mendings: Sequence[Mending]) -> int:
+    return 1 if any(each.mends or each.held for each in mendings) else 0
+
+
+def _refuse_unknown(cut: Sequence[str], mendings: Sequence[Mending]) -> None:
+    """Refuse a name that no difference has: a slip of the pen must not pass for consent."""
+    known = {one.subject for each in mendings for one in each.comparison.differences}
+    for name in cut:
+        if name not in known:
+            raise fail(Place(), f"there is no difference called {name!r}", "`lattice diff` prints what each is called.")
+
+
+def _write(folder: Path, mendings: Sequence[Mending]) -> None:
+    texts = {}
+    for each in mendings:
+        for one in each.mends:
+            texts[folder / each.device / f"{one.dialect}.mend"] = one.change
+            texts[folder / each.device / f"{one.dialect}.undo"] = one.undo
+    write_files(texts)
+    for path in texts:
+        print(path)

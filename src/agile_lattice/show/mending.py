@@ -1,0 +1,43 @@
+"""Changes as text: what to type, what is held back."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.text import Text
+
+from agile_lattice.compare.mending import Mending
+from agile_lattice.show.terminal import plural
+
+HOW = {
+    "typed": "to be typed on the running system",
+    "refilled": "one transaction",
+    "edited": "a patch of the captured texts",
+}
+
+
+def show_changes(console: Console, mendings: Sequence[Mending], undo: bool = False) -> None:
+    """Print changes, or what takes them back; a single one as it is, so that it can be piped into a program."""
+    changes = [(each, one) for each in mendings for one in each.mends]
+    if not changes and not any(each.held for each in mendings):
+        console.print(Text("Nothing to change.", style="head"))
+    for index, (mending, one) in enumerate(changes):
+        text = one.undo if undo else one.change
+        if len(changes) > 1:
+            if index:
+                console.print()
+            lines = plural(text.count("\n"), "line")
+            what = "takes the change back" if undo else HOW[one.how]
+            console.rule(f"{mending.device}: {one.dialect} ({what}; {lines})", style="place", align="left")
+        console.file.write(text)  # as it is, tabs and all
+
+
+def show_held(console: Console, mendings: Sequence[Mending]) -> None:
+    """Print the differences that are not closed, and why."""
+    for mending in mendings:
+        for one in mending.held:
+            console.print(Text.assemble((f"{mending.device}: {one.subject}", "strong"), " is left as it is"))
+            hint = f"{one.reason}. To change it all the same: --cut '{one.subject}'"
+            console.print(Padding(Text(hint, style="remedy"), (0, 0, 0, 2)))

@@ -1,0 +1,203 @@
+"""What closes differences: applied, there is none left; taken back, all is as it was."""
+
+from __future__ import annotations
+
+import subprocess
+import tempfile
+from pathlib import Path
+
+import pytest
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+from msgspec.structs import replace
+
+from agile_lattice.compare.comparing import compare
+from agile_lattice.compare.mending import Mending, mend
+from agile_lattice.dialects import read_device, render_device
+from agile_lattice.dialects.registry import BUILT_IN
+from agile_lattice.intent.model import Device
+from agile_lattice.notation.loading import loads
+from strategies import devices
+from test_laws import SOME, rendered
+
+# What nobody understands, for each syntax whose texts are edited, and a remark.
+STRANGE = {
+    "bird": "zz9 plural {\n\tzz8;\n}\n# kept",
+    "netplan": "zz9: {plural: zz8}\n# kept",
+    "networkd": "[Zz9]\nPlural=zz8\n# kept",
+    "ifupdown": "zz9 plural\n    zz8\n# kept",
+    "iptables": "*zz9\n-A plural -j zz8\n# kept",
+    "ietf-yang": "",
+    "bollard": "\nZz9: plural\nZz8: yes\n* kept",
+    "mooring": "(zz9 (plural zz8)) ; kept",
+    "tideway": "\ntable zz9\nplural\nzz8\n# kept",
+}
+
+
+def only_what_is_carried(device: Device) -> Device:
+    """Take out the sections that a device's dialect does not carry."""
+    carried = BUILT_IN.dialect(device.speaks[0]).carries
+    sections = ("translations", "permits", "access", "interfaces", "routes")
+    kept = replace(device, **{each: () for each in sections if each not in carried})
+    if "remarks" not in carried:
+        kept = replace(kept, interfaces=tuple(replace(one, description="") for one in kept.interfaces))
+    return kept
+
+
+def mended(intent: Device, texts: dict[str, str]) -> Mending:
+    """Mend, with whatever is held back asked for by name."""
+    held = mend(intent, texts.items()).held
+    mending = mend(intent, texts.items(), cut=[each.subject for each in held])
+    assert mending.held == ()
+    return mending
+
+
+class Folder:
+    """The captured texts of a device, which patches change."""
+
+    def __init__(self, path: Path, texts: dict[str, str]) -> None:
+        self.path = path
+        for name, text in texts.items():
+            (path / name).write_text(text)
+
+    def apply(self, patch: str) -> None:
+        done = subprocess.run(["git", "apply", "-"], cwd=self.path, input=patch, capture_output=True, text=True)
+        assert done.returncode == 0, done.stderr + patch
+
+    @property
+    def texts(self) -> dict[str, str]:
+        return {each.name: each.read_text() for each in sorted(self.path.iterdir())}
+
+
+@pytest.mark.parametrize("dialect", STRANGE)
+@settings(SOME, max_examples=25)
+@given(data=st.data())
+def test_an_edited_text_has_no_difference_and_undo_gives_it_back(dialect: str, data: st.DataObject) -> None:
+    intent, _ = rendered(only_what_is_carried(data.draw(devices((dialect,)))))
+    _, rendering = rendered(only_what_is_carried(data.draw(devices((dialect,)))))
+    texts = {each.file: each.text for each in rendering if each.text.strip()}
+    assume(texts)
+    last = max(texts)
+    texts[last] += STRANGE[dialect] + "\n" * bool(STRANGE[dialect])
+    strange = [each.text for each in read_device("quay", intent.speaks, texts).leftovers]
+    assert strange or not STRANGE[dialect]
+    mending = mended(intent, texts)
+    with tempfile.TemporaryDirectory() as place:
+        folder = Folder(Path(place), texts)
+        for each in mending.mends:
+            folder.apply(each.change)
+        there = read_device(intent.name, intent.speaks, folder.texts)
+        assert [each.text for each in there.leftovers] == strange
+        left = compare(intent, there).differences
+        assert [(each.subject, each.fields) for each in left if each.weight != "cosmetic"] == []
+        assert not STRANGE[dialect] or "kept" in folder.texts[last]
+        for each in mending.mends:
+            folder.apply(each.undo)
+        assert folder.texts == texts
+
+
+FIREWALL = """
+lattice: 1
+zones: {inside: {exposure: own}, outside: {exposure: public}}
+devices:
+  quay:
+    speaks: SPEAKS
+    interfaces:
+      wan0: {zone: outside, address: 203.0.113.2/28}
+      lan0: {zone: inside, address: 10.40.10.1/24}
+    routes:
+      - {to: default, via: 203.0.113.1}
+      - {to: 10.50.0.0/16, via: 10.40.10.9}
+    translations:
+      - {name: one, publish: 203.0.113.3, service: tcp/25, on: 10.40.10.3, facing: outside}
+      - {name: two, publish: 203.0.113.4, service: tcp/80, on: 10.40.10.4, facing: outside}
+      - {name: three, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.5, facing: outside}
+      - {name: rest, to: outside, source: 10.40.10.0/24, source-becomes: interface}
+"""
+
+
+def intended(speaks: str, text: str = FIREWALL) -> Device:
+    [device] = loads(text.replace("SPEAKS", speaks)).devices
+    return device
+
+
+def rules(text: str, *names: str) -> str:
+    """Take the lines out that name some rules."""
+    return "".join(line + "\n" for line in text.splitlines() if not any(f'"{name}"' in line for name in names))
+
+
+def test_a_new_rule_gets_a_rank_between_those_that_stay() -> None:
+    device = intended("tideway")
+    [rendered_] = render_device(device)
+    there = rules(rendered_.text, "two").replace("\n20 ", "\n25 ").replace("\n30 ", "\n25 ")
+    [change] = mended(device, {"quay.tab": there}).mends[0].files
+    rows = [line.split() for line in change.after.splitlines() if "entering" in line]
+    one, two, three = (int(row[0]) for name in ("one", "two", "three") for row in rows if f'"{name}"' in row)
+    assert one < two < three
+    assert (one, three) == (10, 25), "what stays keeps its rank"
+
+
+def test_order_is_mended_by_moving_as_little_as_possible() -> None:
+    device = intended("mooring")
+    [rendered_] = render_device(device)
+    head, *blocks = rendered_.text.split("(translate ")
+    first = [each for each in blocks if '"one"' in each]
+    last = [each for each in blocks if each not in first]
+    swapped = head + "".join(f"(translate {each}" for each in [*last[:2], *first, *last[2:]])
+    [mend_] = mended(device, {"chart": swapped}).mends
+    plus = [line for line in mend_.change.splitlines() if line.startswith("+") and "(translate" in line]
+    minus = [line for line in mend_.change.splitlines() if line.startswith("-") and "(translate" in line]
+    assert (len(plus), len(minus)) == (1, 1), "one rule moves, and the others stay"
+
+
+def test_what_was_not_understood_stays_in_a_block_that_is_filled_again() -> None:
+    device = intended("[iproute2, nftables]")
+    text = next(each.text for each in render_device(device) if each.dialect == "nftables")
+    strange = '\t\tmeta mark 7 counter packets 5 bytes 300 accept comment "ours"'
+    lines = rules(text, "three").replace('"two"', f'"two"\n{strange}')
+    mending = mended(device, {"ruleset.nft": lines})
+    [mend_] = mending.mends
+    assert [each.text for each in mending.comparison.leftovers] == [strange.strip()]
+    filled = [line.partition("arrival ")[2] for line in mend_.change.splitlines() if line.startswith("add")]
+    assert [line.rpartition("comment ")[2].strip('"') for line in filled] == ["one", "two", "three", "ours"]
+    assert mend_.change.startswith("flush chain ip lattice arrival\n") and "departure" not in mend_.change
+    back = [line for line in mend_.undo.splitlines() if line.startswith("add")]
+    assert strange.strip() in back[-1] and '"three"' not in mend_.undo
+
+
+MANAGED = (
+    FIREWALL
+    + """
+    management:
+      - {name: office, service: tcp/22, source: 10.50.7.0/24}
+"""
+)
+THERE = """
+interface lan0
+ ip address 10.40.10.254/24
+exit
+interface wan0
+ ip address 203.0.113.12/28
+exit
+ip route 0.0.0.0/0 203.0.113.1
+ip route 10.50.0.0/16 10.40.10.8
+ip route 10.99.0.0/16 10.40.10.8
+"""
+
+
+def test_what_could_cut_the_way_of_management_is_held_back_until_it_is_named() -> None:
+    device = intended("[frr, nftables]", MANAGED)
+    mending = mend(device, [("running.conf", THERE)])
+    held = {each.subject: each.reason for each in mending.held}
+    assert set(held) == {"address 10.40.10.1/24 on lan0", "route 10.50.0.0/16"}
+    [careful] = mending.mends
+    # The outside can change, and the route that nobody is managed by can go.
+    assert careful.change == (
+        "interface wan0\n ip address 203.0.113.2/28\nexit\n!\nno ip route 10.99.0.0/16 10.40.10.8\n!\n"
+        "interface wan0\n no ip address 203.0.113.12/28\nexit\n!\n"
+        # The kernel drops the second address of a subnet with the first.
+        "interface wan0\n ip address 203.0.113.2/28\nexit\n!\n"
+    )
+    [bold] = mend(device, [("running.conf", THERE)], cut=set(held)).mends
+    assert bold.change.index("ip route 10.50.0.0/16 10.40.10.9") < bold.change.index("no ip route 10.50.0.0/16")
+    assert bold.change.index(" ip address 10.40.10.1/24") < bold.change.index(" no ip address 10.40.10.254/24")
