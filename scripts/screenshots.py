@@ -36,6 +36,8 @@ PICTURES = {
     "render": "lattice render saltmarsh.yaml --device quay-edge",
     "read": "lattice read --speaks frr,nftables applied/pier-gate/*",
     "diff": "lattice diff saltmarsh.yaml a-year-later/quay-edge --device quay-edge",
+    "mend": "lattice mend saltmarsh.yaml a-year-later;"
+    " lattice mend saltmarsh.yaml a-year-later/pier-gate --device pier-gate --undo",
     "matrix": "lattice dialects matrix",
     "try": "lattice dialects try /tmp/lattice-tutorial/lighthouse.toml /tmp/lattice-tutorial/sample.log",
     "help": "lattice --help",

@@ -7,6 +7,7 @@
     for text in al.render(network.device("quay-edge")): ...
     capture = al.read("quay-edge", ["iproute2", "nftables"], {"nftables.nft": text})
     for difference in al.diff(network.device("quay-edge"), capture).differences: ...
+    for change in al.mend(network.device("quay-edge"), {"nftables.nft": text}.items()).mends: ...
 
 Nothing is imported before it is used.
 """
@@ -19,18 +20,20 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from agile_lattice.checks import findings as check
     from agile_lattice.compare.comparing import compare as diff
+    from agile_lattice.compare.mending import mend
     from agile_lattice.dialects import read_device as read
     from agile_lattice.dialects import render_device as render
     from agile_lattice.notation.loading import load, loads
     from agile_lattice.notation.writing import write
 
-__all__ = ["check", "diff", "load", "loads", "read", "render", "write"]
+__all__ = ["check", "diff", "load", "loads", "mend", "read", "render", "write"]
 
 _HOMES = {
     "check": ("agile_lattice.checks", "findings"),
     "diff": ("agile_lattice.compare.comparing", "compare"),
     "load": ("agile_lattice.notation.loading", "load"),
     "loads": ("agile_lattice.notation.loading", "loads"),
+    "mend": ("agile_lattice.compare.mending", "mend"),
     "read": ("agile_lattice.dialects", "read_device"),
     "render": ("agile_lattice.dialects", "render_device"),
     "write": ("agile_lattice.notation.writing", "write"),

@@ -71,6 +71,15 @@ Hands have been on both routers. What is different, where is it written, and doe
 remark; the rest may change what happens to packets.""",
         )
         command(out, "diff", "saltmarsh.yaml", "a-year-later")
+        chapter(
+            out,
+            "6. What to type about it",
+            """\
+The shortest change, in each device's own syntax. The old address goes after the new one is there; since the kernel \
+drops the second address of a subnet with the first, it is typed once more. What takes it back is a command away.""",
+        )
+        command(out, "mend", "saltmarsh.yaml", "a-year-later")
+        command(out, "mend", "saltmarsh.yaml", "a-year-later/pier-gate", "--device", "pier-gate", "--undo")
     chapter(out, "Your turn", f"The files of this story are in {DATA}: copy them, change something, run the commands.")
     return 0
 

@@ -37,7 +37,11 @@ def compare(intent: Device, capture: Capture) -> Comparison:
         intent: The device as it should be.
         capture: The device as it is; sections that its texts do not speak of are not compared.
     """
-    gaps = find_gaps(intent, capture)
+    return comparison_of(intent, capture, find_gaps(intent, capture))
+
+
+def comparison_of(intent: Device, capture: Capture, gaps: Iterable[Gap]) -> Comparison:
+    """Put differences that were found together with what was not compared."""
     unseen = [section for section in SECTIONS if section not in capture.sections]
     wanted = normal(intent) if unseen else intent
     spoken = tuple(section for section in unseen if _speaks_of(wanted, section))

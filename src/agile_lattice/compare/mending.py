@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from agile_lattice.collection import no_collection
 from agile_lattice.compare.closing import as_it_is, closed
-from agile_lattice.compare.comparing import compare, find_gaps
+from agile_lattice.compare.comparing import comparison_of, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
 from agile_lattice.compare.managing import Held, cutting
 from agile_lattice.dialects.alignment import align, taken_back
@@ -96,7 +96,7 @@ def mend(
         if own and sections:
             parts = _Part(there, carried), _Part(goal, carried)
             mends += _mends(dialect, own, *parts, _with_it(sections))
-    return Mending(intent.name, compare(intent, capture), tuple(mends), tuple(held.values()))
+    return Mending(intent.name, comparison_of(intent, capture, gaps), tuple(mends), tuple(held.values()))
 
 
 def _with_held(goal: Device, held: Iterable[Gap]) -> Device:

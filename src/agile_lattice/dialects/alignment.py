@@ -100,28 +100,52 @@ def _insertions(
 ) -> dict[int, list[Step]]:
     """Return what comes in, by the index of the statement that it follows; -1 for the very beginning.
 
-    It follows its forerunner: in a list in which order counts the one in that list. Without one it stands before
-    its successor.
+    It takes the place of one of its kind that goes; otherwise it follows its forerunner, in a list in which order
+    counts the one in that list. Without one it stands before its successor.
     """
-    behind: dict[int, list[Step]] = defaultdict(list)
-    follower: dict[object, int] = {}
-    followers: list[tuple[int | None, int | None]] = [(None, None)] * len(after)
-    for index in range(len(after) - 1, -1, -1):
-        own = list_of(after[index])
-        followers[index] = follower.get(own), follower.get(None)
-        if index in kept and not after[index].head:
-            follower[own] = follower[None] = kept[index] - 1
+    stays = {*kept.values()}
+    vacant: dict[object, deque[int]] = defaultdict(deque)
+    for index, node in enumerate(before):
+        if index not in stays and not node.fixed:
+            vacant[_sort(node)].append(index)
+    followers = _followers(after, kept)
     forerunner: dict[object, int] = {}
+    behind: dict[int, list[Step]] = defaultdict(list)
     for index, node in enumerate(after):
         own = list_of(node)
         if index in kept:
             if not node.head:
                 forerunner[own] = forerunner[None] = kept[index]
         elif _wanted(node, sections):
-            places = (forerunner.get(own), followers[index][0], forerunner.get(None), followers[index][1])
+            follower, any_follower = followers[index]
+            low = -1 if own is None else forerunner.get(own, -1)
+            high = len(before) if own is None or follower is None else follower + 1
+            free = vacant[_sort(node)]
+            while free and free[0] < low:
+                free.popleft()
+            vacated = free.popleft() if free and free[0] < high else None
+            places = (vacated, forerunner.get(own), follower, forerunner.get(None), any_follower)
             place = next((each for each in places if each is not None), len(before) - 1)
             behind[place].append(Step(None, node))
+            if own is not None:
+                forerunner[own] = place
     return behind
+
+
+def _sort(node: Node) -> object:
+    return list_of(node) or (node.kind and node.kind.name)
+
+
+def _followers(after: Sequence[Node], kept: dict[int, int]) -> list[tuple[int | None, int | None]]:
+    """Return for each statement the place before the next one that stays: of those in its list, and of all."""
+    follower: dict[object, int] = {}
+    found: list[tuple[int | None, int | None]] = [(None, None)] * len(after)
+    for index in range(len(after) - 1, -1, -1):
+        own = list_of(after[index])
+        found[index] = follower.get(own), follower.get(None)
+        if index in kept and not after[index].head:
+            follower[own] = follower[None] = kept[index] - 1
+    return found
 
 
 def _step(node: Node, goal: Node | None, sections: Collection[Section]) -> Step:

@@ -74,6 +74,7 @@ def contract(facts: dict[str, list[Fact]]) -> dict[str, list[Fact]]:
     for kind in KINDS:
         members: list[Fact] = []
         rules = [fact for fact in facts.get(kind, []) if isinstance(fact, Rule | Passage)]
+        rules.sort(key=lambda fact: fact.stage if isinstance(fact, Rule) else "")  # each stage is a list of its own
         for _, run in groupby(rules, key=_alike):
             members += _together(list(run))
         changed[kind] = members
