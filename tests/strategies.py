@@ -114,8 +114,11 @@ def translations(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[s
             pool = draw(st.none() | address_sets().filter(lambda pool: len(pool.spans) == 1))
             return Dynamic(name, draw(side), draw(side), draw(maybe_set), draw(maybe_set), draw(maybe_services), pool)
         case "static":
-            external, internal = draw(addresses(4)), draw(addresses(4))
-            return Static(Prefix.host(external), Prefix.host(internal), name, draw(side))
+            family = draw(st.sampled_from([4, 4, 6]))
+            external, internal = draw(addresses(family)), draw(addresses(family))
+            length = draw(st.sampled_from([32, 32, 28] if family == 4 else [48, 64, 128]))
+            ends = (Prefix(family, each.value, length).network for each in (external, internal))
+            return Static(*ends, name, draw(side))
         case _:
             offered = draw(maybe_services)
             ported = offered is not None and all(each.has_ports for each in offered)
@@ -228,6 +231,7 @@ def plain_rules(device: Device) -> Device:
         device,
         translations=named("t", tuple(
             replace(each, arrives=None) if isinstance(each, departing) else each for each in device.translations
+            if not (isinstance(each, Static) and each.external.family == 6)
         )),
         permits=named("p", tuple(
             replace(each, log=False) for each in device.permits

@@ -7,7 +7,8 @@ from collections.abc import Iterable, Iterator
 
 from agile_lattice.checks.design import Design, own_addresses, translation_subject
 from agile_lattice.checks.rulebook import Found, check
-from agile_lattice.intent.addresses import Address
+from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.model import Device
 from agile_lattice.intent.services import Service, Services
 from agile_lattice.intent.translations import Publish, Static, Translation, Twice
 from agile_lattice.packets.spans import meet
@@ -167,7 +168,9 @@ def internal_host_nowhere(design: Design) -> Iterator[Found]:
             host = internal_host(one)
             if host is None:
                 continue
-            hop = design.topology.table(device.name, 4).look_up(host.value)
+            hop = design.topology.table(device.name, host.family).look_up(host.value)
+            if isinstance(one, Static) and _leads_into(device, one.internal):
+                continue
             outside = isinstance(one, Twice)  # there the host that is meant may well be behind the provider
             if hop is None or hop.means == "discard" or (hop.prefix.length == 0 and not outside):
                 yield Found(
@@ -175,6 +178,12 @@ def internal_host_nowhere(design: Design) -> Iterator[Found]:
                     f"{device.name} has no way to the internal host {host}",
                     "Correct the address, or add the interface or the route that leads to it.",
                 )  # fmt: skip
+
+
+def _leads_into(device: Device, prefix: Prefix) -> bool:
+    """Tell whether some subnet or route of a device lies in a prefix."""
+    known = [*(each for one in device.interfaces for each in one.addresses), *(each.to for each in device.routes)]
+    return any(each.length > prefix.length and prefix.contains(each.network.address) for each in known)
 
 
 @check(

@@ -90,7 +90,13 @@ def _purpose(one: Translation) -> object:
 
 
 def _stages(one: Translation) -> tuple[str, ...]:
-    return tuple(sorted({rule.stage for rule in split([one])}))
+    """Return the lists that a translation stands in: of a stage and a family, since no packet is of two families."""
+    return tuple(sorted({f"{rule.stage} {_family(rule)}" for rule in split([one])}))
+
+
+def _family(rule: Rule) -> int:
+    """Return the family that a rule is for; one that names no addresses is for IPv4 (RFC 3022)."""
+    return next((each.family for each in (rule.source, rule.destination, rule.to) if each is not None), 4)
 
 
 def _moved(

@@ -42,8 +42,10 @@ def typed(form: Form, steps: Sequence[Step]) -> str:
     """Return the statements that change a running system.
 
     All that comes in is there before anything goes; what an address may have taken with it when it went is typed
-    again; and an interface is shut down last, since that can take all of it.
+    again; and an interface is shut down last, since that can take all of it. The order of the phrases is that in which
+    one thing stands on another.
     """
+    steps = sorted(steps, key=lambda step: step.node.phrase.line if step.node.phrase is not None else 0)
     anew = [each for each in steps if each.before and each.after and not each.stays and _is_anew(each.before)]
     names = {each.node.value_of("interface") for each in anew}
     first = [each for step in anew if step.before for each in _without(step.before, form.change)]

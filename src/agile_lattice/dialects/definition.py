@@ -36,14 +36,18 @@
 
 A phrase (see `grammar`) with `=> FACT` makes a fact (see `facts`); without, it adds to the fact
 of the block that it stands in. `=> aside` is for what is legitimately there and not ours, `=> always`
-for what says nothing and has to be there all the same. With `covers=SECTION` the presence of a phrase
-shows that the text speaks of a section; with `needs=FACT|FACT` a block is only written if there are such
-facts; with `written=never` a phrase is only read; with `same=FIELD|FIELD` a statement takes the place of
-another one with the same values in these fields, and with `anew=true` it cannot be altered: what it made goes
-first. Without `=>`, or with one of these alone, a
-block just holds others. Statements inside
-a block inherit the block's fields by name. A condition after ` / ` is a statement that must
-stand directly inside the block.
+for what says nothing and has to be there all the same. Without `=>`, or with one of these alone, a
+block just holds others. Statements inside a block inherit the block's fields by name. A condition after ` / ` is a
+statement that must stand directly inside the block.
+
+Behind `=>` there can be, besides `field=constant`:
+
+    covers=SECTION      its presence shows that the text speaks of a section
+    needs=FACT|FACT     it is only written if there are such facts
+    needs=*             it is only written if something stands inside
+    written=never       it is only read
+    same=FIELD|FIELD    it takes the place of another statement with the same values in these fields
+    anew=true           it cannot be altered: what it made goes first
 """
 
 from __future__ import annotations
@@ -54,7 +58,7 @@ from typing import Any
 
 import msgspec
 
-from agile_lattice.dialects.dialect import Block, Change, Dialect, Form, Phrase
+from agile_lattice.dialects.dialect import INSIDE, Block, Change, Dialect, Form, Phrase
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.fact_types import FACTS, NAMED, PARTS, FactType
 from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
@@ -227,7 +231,7 @@ class _Builder:
         makes, constants = self.result(words) if arrow else (None, {})
         covers, written = constants.pop("covers", None), constants.pop("written", "") != "never"
         needs = tuple(kind for kind in constants.pop("needs", "").split("|") if kind)
-        if not FACTS.keys() >= {*needs}:
+        if needs != (INSIDE,) and not FACTS.keys() >= {*needs}:
             raise ValueError(f"needs={'|'.join(needs)}: the facts are {', '.join(FACTS)}")
         same = tuple(each for each in constants.pop("same", "").split("|") if each)
         anew = constants.pop("anew", False)

@@ -15,6 +15,8 @@ from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.surfaces import AnySurface
 from agile_lattice.intent.model import Section
 
+INSIDE = "*"  # what a block needs that is only written if something stands inside
+
 
 class Phrase(msgspec.Struct, frozen=True):
     """One line of a table of phrases, compiled for both directions.
@@ -27,7 +29,8 @@ class Phrase(msgspec.Struct, frozen=True):
         aside: Whether it is passed over.
         always: Whether it is written whatever there is to say.
         written: Whether it is ever written; some are only read.
-        needs: Kinds of facts of which there has to be one for it to be written; empty for none.
+        needs: Kinds of facts of which there has to be one for it to be written; empty for none,
+            `INSIDE` for anything that stands inside.
         constants: Fields that it sets by being there.
         covers: A section that its presence shows the text to speak of.
         same: Fields in which two statements are the same one, so that the second takes the place of the first.

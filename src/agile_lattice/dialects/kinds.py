@@ -325,6 +325,7 @@ BASE: dict[str, Kind] = {
         _span_kind("span6", 6, _IPV6, spell_span),
         _span_kind("range4", 4, _IPV4, spell_range),
         _prefixed_kind("prefixed4", 4, _IPV4),
+        _prefixed_kind("prefixed6", 6, _IPV6),
         _span_kind("range6", 6, _IPV6, spell_range),
         _complement_kind(4, _IPV4),
         _complement_kind(6, _IPV6),

@@ -9,7 +9,7 @@ from typing import Any
 
 import msgspec
 
-from agile_lattice.dialects.dialect import Block, Dialect, Form, Phrase
+from agile_lattice.dialects.dialect import INSIDE, Block, Dialect, Form, Phrase
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS, FactType
 from agile_lattice.dialects.facts import Fact
@@ -122,7 +122,7 @@ class _Writer:
 
         Of several statements for the same fields the first that fits is written; `said` are those of the block so far.
         """
-        if phrase.needs and not any(self.facts.get(kind) for kind in phrase.needs):
+        if phrase.needs and phrase.needs != (INSIDE,) and not any(self.facts.get(kind) for kind in phrase.needs):
             return
         if phrase.always:
             owner = _Owner()
@@ -139,7 +139,7 @@ class _Writer:
                 yield Statement(text, 0)
             return
         inside = self.block(phrase.block, owner, fields)
-        if owner.traits and not shape.names and not inside:
+        if not inside and (phrase.needs == (INSIDE,) or (owner.traits and not shape.names)):
             return
         # Elsewhere a block that only holds others is written even if it is empty: that, too, is worth saying.
         heads = [condition.of(owner.traits) for _, condition in phrase.conditions]

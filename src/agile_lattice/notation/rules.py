@@ -97,8 +97,12 @@ class Rules:
     def _static(self, shape: TranslationShape, place: Place) -> Static:
         external, internal = shape.static, self.names.end(shape.on or "", place.at("on"))
         assert external is not None  # that is what makes it static
+        if external.family != internal.family:
+            raise fail(
+                place.at("on"), f"{external.shortest} and {internal.shortest} are of two families",
+                "A translation keeps the family: IPv4 for IPv4 (RFC 3022), IPv6 for IPv6 (RFC 6296).",
+            )  # fmt: skip
         for end, key in ((external, "static"), (internal, "on")):
-            _ipv4(end.address, place.at(key))
             if end.value != end.first:
                 raise fail(place.at(key), f"{end} has host bits set", f"The network is {end.network}.")
         if external.length != internal.length:
