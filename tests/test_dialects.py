@@ -10,9 +10,11 @@ import yaml
 from msgspec.structs import replace
 
 import agile_lattice as al
-from agile_lattice.dialects import as_intent
+from agile_lattice.dialects import as_intent, read_device
 from agile_lattice.dialects.errors import CaptureError, Refusals
 from agile_lattice.dialects.registry import BUILT_IN
+from agile_lattice.intent.normal import normal
+from agile_lattice.intent.permits import Permit
 from agile_lattice.notation.located import parse
 from agile_lattice.notation.writing import device_data
 
@@ -231,3 +233,30 @@ def test_a_text_of_another_kind_is_not_taken_for_one_of_this(name: str) -> None:
         with pytest.raises(CaptureError) as caught:
             al.read("lamp", [name], {"strange": text})
         assert str(caught.value).startswith("strange")
+
+
+LAN = Permit("", ("lan0",))
+PROXY = '[{"dst":"203.0.113.9","dev":"wan0","proxy":null}]\n'  # as `ip -json neighbour show proxy` prints it
+
+
+def test_what_a_system_does_beside_its_rules_is_read() -> None:
+    [answer] = read_device("quay", ("iproute2",), {"proxies.json": PROXY}).device.answers or ()
+    assert (answer.interface, str(answer.addresses)) == ("wan0", "203.0.113.9")
+    settings = "net.ipv4.conf.lan0.proxy_arp = 0\nnet.ipv4.conf.wan0.proxy_arp = 1\n"
+    left = read_device("quay", ("sysctl",), {"all": settings}).leftovers
+    assert [each.text for each in left] == ["net.ipv4.conf.wan0.proxy_arp = 1"], "it answers for more than is said"
+
+
+@pytest.mark.parametrize(
+    ("policy", "rules", "permits"),
+    [("DROP", "", [Permit(deny=True)]), ("ACCEPT", "", []), ("DROP", "-A FORWARD -i lan0 -j ACCEPT\n", [LAN]),
+     ("ACCEPT", "-A FORWARD -i lan0 -j ACCEPT\n", [LAN, Permit()])],
+)  # fmt: skip
+def test_what_is_done_with_the_rest_counts(policy: str, rules: str, permits: list[Permit]) -> None:
+    text = f"*filter\n:FORWARD {policy} [7:420]\n{rules}COMMIT\n"
+    assert list(normal(read_device("quay", ("iptables",), {"saved": text}).device).permits) == permits
+
+
+def test_a_maker_whose_device_stops_what_nothing_permits_is_believed() -> None:
+    chart = "(firewall quay)\n(berth b1 (state afloat) (zone sea))\n"
+    assert read_device("quay", ("mooring",), {"chart": chart}).device.permits == (Permit(deny=True),)

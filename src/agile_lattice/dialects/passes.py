@@ -23,6 +23,7 @@ from agile_lattice.dialects.facts import (
     SideFact,
 )
 from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
 
@@ -227,6 +228,18 @@ def _started_up(facts: Facts) -> Facts:
     return {**facts, "interface": interfaces, "side": []}
 
 
+def _policy_up(facts: Facts) -> Facts:
+    """Put what a list does with what no rule matches behind its rules."""
+    changed: Facts = {}
+    for kind in ("permit", "access"):
+        members = [fact for fact in facts.get(kind, []) if isinstance(fact, Passage)]
+        rules = [fact for fact in members if fact.rank is None]
+        policies = [replace(fact, rank=None) for fact in members if fact.rank is not None]
+        # To drop the rest is what a list of permits means, and so is to pass it where there are no rules.
+        changed[kind] = [*rules, *(each for each in policies if (each.verdict == "pass") == bool(rules))]
+    return {**facts, **changed}
+
+
 PASSES: Mapping[str, Pass] = {
     # The kernel has one loopback, and its name is what marks it.
     "loopback-is-lo": Pass(_loopback_down, _loopback_up),
@@ -243,6 +256,8 @@ PASSES: Mapping[str, Pass] = {
     "started-by-mark": Pass(_started_down, _started_up),
     # Where one rule matches one interface and one prefix.
     "one-of-each": Pass(expand, contract),
+    # Where what no rule matches is decided in a line of its own, which stands first.
+    "policy-first": Pass(lambda facts, dialect: facts, _policy_up),
     "one-way-each-prefix": Pass(_one_way_down, lambda facts: facts),
     # Where a system answers only for its own addresses, each is made one, host-length. Which of
     # the addresses read are there for that, only the translations tell: see `intent.normal`.

@@ -19,6 +19,8 @@ def list_of(node: Node) -> object:
     """Return the list that a statement stands in, if order counts there."""
     if node.kind is None or node.kind.name not in ORDERED or node.fact is None:
         return None
+    if node.phrase is not None and "rank" in node.phrase.constants:
+        return None  # it has its place by what it is, as what is done with the rest
     return node.kind.name, getattr(node.fact, "stage", "")
 
 

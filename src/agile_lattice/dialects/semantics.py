@@ -115,7 +115,10 @@ def _open_down(facts: Facts, dialect: str) -> Facts:
 
 
 def _open_up(facts: Facts) -> Facts:
-    return {**facts, "permit": []} if facts.get("permit") == [Passage()] else facts
+    permits = facts.get("permit")
+    if not permits:
+        return {**facts, "permit": [Passage("drop")]}  # nothing passes, and in the model that has to be said
+    return {**facts, "permit": []} if permits == [Passage()] else facts
 
 
 # Order by kind: one-to-one translations before all others.

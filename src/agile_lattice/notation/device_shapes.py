@@ -60,7 +60,7 @@ class InterfaceShape(Shape):
     loopback: Members[IPPrefix] | None = None
     zone: Name | None = None
     enabled: bool = True
-    mtu: Annotated[int, Field(ge=68, le=65535, description="Octets; RFC 791 asks for 68 at least.")] | None = None
+    mtu: Annotated[int, Field(ge=68, le=65536, description="Octets; RFC 791 asks for 68 at least.")] | None = None
     description: Text | None = None
     parent: InterfaceName | None = None
     vlan: Vlan | None = None
