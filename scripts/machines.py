@@ -12,7 +12,7 @@ import shutil
 import subprocess
 import tempfile
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from types import TracebackType
 
@@ -99,6 +99,29 @@ class Machine:
     def vtysh(self, *arguments: str) -> str:
         """Run FRRouting's shell on this system."""
         return self.named("vtysh", "--vty_socket", str(self.folder), *arguments)
+
+    def run_bird(self, text: str) -> None:
+        """Start BIRD with a configuration, or let the one that runs take it."""
+        path, socket = self.folder / "bird.conf", self.folder / "bird.ctl"
+        path.write_text(text)
+        if socket.exists():
+            said = self.inside("birdc", "-s", str(socket), "configure")
+            if "econfigur" not in said:
+                raise ProgramError(f"birdc configure: {said}, in:\n{text}")
+        else:
+            self.inside("bird", "-c", str(path), "-s", str(socket), "-P", str(self.folder / "bird.pid"))
+
+    def becomes(self, what: Callable[[], object], wanted: object) -> None:
+        """Wait until something is as it should be.
+
+        Raises:
+            ProgramError: If it is not after five seconds.
+        """
+        for _ in range(100):
+            if what() == wanted:
+                return
+            time.sleep(0.05)
+        raise ProgramError(f"it is {what()}, and should be {wanted}")
 
     def named(self, *command: str) -> str:
         """Run a program on this system under its host name."""

@@ -24,6 +24,7 @@ SPOKEN = [
     ("ifupdown", "nftables"),
     ("iproute2", "iptables"),
     ("ietf-yang", "nftables"),
+    ("ietf-yang/xml", "nftables"),
     ("bollard",),
     ("mooring",),
     ("tideway",),

@@ -22,7 +22,12 @@ T = TypeVar("T")
 
 
 def as_it_is(intent: Device, there: Device, sections: Collection[Section]) -> Device:
-    """Return what was read of a device, with what it only answers for set apart from its own addresses."""
+    """Return what was read of a device, with what it only answers for set apart from its own addresses.
+
+    Of sections that no text speaks of it has what the intent says: interfaces tell where next hops are.
+    """
+    if "interfaces" not in sections:
+        there = replace(there, interfaces=intent.interfaces)
     if "translations" not in sections:
         there = replace(there, translations=intent.translations)
     interfaces, _ = parted_answers(there)
@@ -54,6 +59,9 @@ def closed(intent: Device, there: Device, gaps: Sequence[Gap]) -> Device:
             changed[section] = getattr(intent, section)
     if "settings" in by_section:
         changed["settings"] = _settings(intent.settings, there.settings)
+    if "identity" in by_section:
+        settings = changed.get("settings", there.settings)
+        changed["settings"] = replace(settings, identity=intent.settings.identity)
     return replace(there, **changed)
 
 
@@ -142,7 +150,9 @@ def _way(route: Route) -> tuple[object, ...]:
 
 
 def _settings(wanted: Settings, there: Settings) -> Settings:
-    said = {name: getattr(wanted, name) for name in wanted.__struct_fields__ if getattr(wanted, name)}
+    said = {
+        name: getattr(wanted, name) for name in wanted.__struct_fields__ if getattr(wanted, name) and name != "identity"
+    }
     said |= {
         name: getattr(wanted, name) for name in ("forwarding4", "forwarding6") if getattr(wanted, name) is not None
     }

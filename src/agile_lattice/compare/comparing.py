@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from typing import Any
 
 from msgspec.structs import replace
@@ -70,14 +70,17 @@ def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
         gaps += rule_gaps(PERMITS, wanted.permits, found.permits)
     if "access" in seen:
         gaps += rule_gaps(ACCESS, wanted.access, found.access)
-    if "settings" in seen:
-        gaps += _settings(wanted.settings, found.settings)
+    gaps += _settings(wanted.settings, found.settings, seen)
     return gaps
 
 
 def _speaks_of(device: Device, section: Section) -> bool:
     if section == "remarks":
         return any(each.description for each in device.interfaces)
+    if section == "identity":
+        return device.settings.identity is not None
+    if section == "settings":
+        return bool(replace(device.settings, identity=None))
     return bool(getattr(device, section))
 
 
@@ -114,13 +117,16 @@ def _kept(one: Interface, remarks: bool) -> dict[str, Any]:
     return {name: value for name, value in settings.items() if name not in apart}
 
 
-def _settings(wanted: Settings, found: Settings) -> Iterator[Gap]:
+def _settings(wanted: Settings, found: Settings, seen: Collection[Section]) -> Iterator[Gap]:
     # What the intent does not say is whatever the system came with.
     here, real = settings_data(wanted), settings_data(found)
     fields = field_differences(here, {name: value for name, value in real.items() if name in here})
-    if fields:
-        left, right = wanted.place.at(fields[0].name), found.place
-        yield Gap(Difference("differs", "settings", "settings", "open", fields, "", left, right), wanted, found)
+    sections: tuple[Section, ...] = ("settings", "identity")
+    for section in sections:
+        own = tuple(each for each in fields if (each.name == "identity") == (section == "identity"))
+        if own and section in seen:
+            left, right = wanted.place.at(own[0].name), found.place
+            yield Gap(Difference("differs", section, section, "open", own, "", left, right), wanted, found)
 
 
 def _address_places(interfaces: Iterable[Interface]) -> dict[tuple[str, Prefix], Place]:

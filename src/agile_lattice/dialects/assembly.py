@@ -13,6 +13,7 @@ from agile_lattice.dialects.facts import (
     AnswerFact,
     CarriedFact,
     DeviceFact,
+    IdentityFact,
     InterfaceFact,
     MemberFact,
     SettingsFact,
@@ -64,6 +65,7 @@ def facts_of(device: Device) -> Facts:
         "permit": passages(device.permits),
         "access": passages(device.access),
         "side": [SideFact(one.name, one.zone or one.name, one.place) for one in device.interfaces],
+        "identity": [IdentityFact(device.identity, device.settings.identity is None)] if device.identity else [],
         "settings": [_alike(SettingsFact, device.settings)] if device.settings else [],
     }
     for one in device.interfaces:
@@ -133,9 +135,15 @@ def assemble(name: str, speaks: Sequence[str], readings: Iterable[Reading]) -> C
         answers,
         permits=joined_permits(facts.get("permit", [])),
         access=joined_access(facts.get("access", [])),
-        settings=_alike(Settings, facts["settings"][0]) if facts.get("settings") else Settings(),
+        settings=_settings(facts),
     )
     return Capture(device, tuple(leftovers), frozenset(sections))
+
+
+def _settings(facts: dict[str, list[Any]]) -> Settings:
+    found = _alike(Settings, facts["settings"][0]) if facts.get("settings") else Settings()
+    identities = [each.identity for each in facts.get("identity", [])]
+    return msgspec.structs.replace(found, identity=identities[0]) if identities else found
 
 
 def as_intent(capture: Capture) -> tuple[Device, tuple[Leftover, ...]]:

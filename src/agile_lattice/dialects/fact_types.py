@@ -20,6 +20,7 @@ from agile_lattice.dialects.facts import (
     DeviceFact,
     Fact,
     GroupFact,
+    IdentityFact,
     InterfaceFact,
     MadeFact,
     MemberFact,
@@ -166,7 +167,6 @@ def _settings_traits(one: SettingsFact) -> tuple[Any, ...]:
         one.reverse_path,
         bool(one.resolvers) or None,
         bool(one.hosts) or None,
-        None if one.identity is None else one.identity.family,
     )
 
 
@@ -321,6 +321,15 @@ FACTS: dict[str, FactType] = {
                 "reverse_path": ("reverse-path",),
             },
         ),
+        FactType(
+            "identity",
+            IdentityFact,
+            "identity",
+            ("identity",),
+            lambda one: (one.identity.family,),
+            words="identity",
+            keys={"identity": ("settings", "identity")},
+        ),
     )
 }
 assert all(each.record.__struct_fields__[: len(each.fields)] == each.fields for each in FACTS.values())
@@ -328,6 +337,8 @@ assert all(each.record.__struct_fields__[: len(each.fields)] == each.fields for 
 
 def says_nothing(fact: Fact) -> bool:
     """Tell whether a fact is no more than the name of an interface, or than that nothing is set."""
+    if isinstance(fact, IdentityFact):
+        return fact.derived
     return fact == SettingsFact() or (isinstance(fact, InterfaceFact) and fact == InterfaceFact(fact.interface))
 
 

@@ -145,19 +145,30 @@ class OfferFact(msgspec.Struct, frozen=True):
 
 
 class SettingsFact(msgspec.Struct, frozen=True):
-    """What is set on a device as a whole, without its name; the fields are those of `intent.model.Settings`."""
+    """What is set on a device as a whole, as in `intent.model.Settings`, but its name and its identity."""
 
     forwarding4: bool | None = None
     forwarding6: bool | None = None
     reverse_path: ReversePath | None = None
     resolvers: tuple[Address, ...] = ()
     hosts: tuple[HostEntry, ...] = ()
-    identity: Address | None = None
+    place: Place = NOWHERE
+
+
+class IdentityFact(msgspec.Struct, frozen=True):
+    """The address that stands for the device (router id).
+
+    Attributes:
+        derived: Whether it is not said in the intent, but follows from its loopback.
+    """
+
+    identity: Address
+    derived: bool = False
     place: Place = NOWHERE
 
 
 SINGLE = "*"
 Fact = (
     DeviceFact | InterfaceFact | AddressFact | AnswerFact | MemberFact | CarriedFact | MadeFact | PartFact
-    | SideFact | TwinFact | GroupFact | OfferFact | Route | Rule | Passage | SettingsFact
+    | SideFact | TwinFact | GroupFact | OfferFact | Route | Rule | Passage | SettingsFact | IdentityFact
 )  # fmt: skip

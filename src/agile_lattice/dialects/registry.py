@@ -13,6 +13,8 @@ from importlib.metadata import entry_points
 from importlib.resources import files
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import DefinitionError, DialectError
@@ -62,16 +64,28 @@ class Catalogue:
     def dialect(self, name: str) -> Dialect:
         """Return a dialect, compiled.
 
+        Args:
+            name: Its name; with `/FORM` behind it that form is the one that is written.
+
         Raises:
-            UnknownDialect: If there is none of that name.
+            UnknownDialect: If there is none of that name, or it has no such form.
             DefinitionError: If its file is wrong.
         """
         if name not in self._known:
-            if name not in self._sources:
+            plain, _, form = name.partition("/")
+            if plain not in self._sources:
                 raise UnknownDialect(name, self.names())
-            text, file = self._sources[name]
-            self._known[name] = _compiled(text, file)
+            dialect = _compiled(*self._sources[plain])
+            self._known[name] = _written_in(dialect, form, name) if form else dialect
         return self._known[name]
+
+
+def _written_in(dialect: Dialect, form: str, name: str) -> Dialect:
+    forms = [each.name for each in dialect.forms if each.file]
+    if form not in forms:
+        raise UnknownDialect(name, [f"{dialect.name}/{each}" for each in forms])
+    ordered = sorted(dialect.forms, key=lambda each: each.name != form)
+    return replace(dialect, name=name, forms=tuple(ordered))
 
 
 @cache

@@ -21,9 +21,11 @@ from agile_lattice.intent.translations import Translation
 Exposure = Literal["own", "shared", "public"]
 Delivery = Literal["on-link", "routed"]
 ReversePath = Literal["off", "strict", "loose"]
-Section = Literal["interfaces", "remarks", "answers", "routes", "translations", "permits", "access", "settings"]
+Section = Literal[
+    "interfaces", "remarks", "answers", "routes", "translations", "permits", "access", "settings", "identity"
+]
 SECTIONS: tuple[Section, ...] = (
-    "interfaces", "remarks", "answers", "routes", "translations", "permits", "access", "settings",
+    "interfaces", "remarks", "answers", "routes", "translations", "permits", "access", "settings", "identity",
 )  # fmt: skip
 
 

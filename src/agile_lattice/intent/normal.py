@@ -11,6 +11,7 @@ What it settles, each because two spellings mean the same:
 * A next hop on a connected subnet implies its egress interface (of several, the longest prefix's).
 * A permit for everything, alone, is as good as none: without permits everything passes.
 * A two-way static and its two halves under one name are one thing, and so on: see `joining`.
+* An identity that the first IPv4 loopback gives anyhow is as good as unsaid.
 * What a device answers for follows from its translations. A host-length address beside the
   subnet that holds it, and which a translation uses, is there to be answered for, and so is an `extra` address.
 """
@@ -25,7 +26,7 @@ from msgspec.structs import replace
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.joining import join
-from agile_lattice.intent.model import Answer, Device
+from agile_lattice.intent.model import Answer, Device, Settings
 from agile_lattice.intent.permits import Permit, joined_access, joined_permits, passages
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import Route
@@ -50,8 +51,14 @@ def normal(device: Device) -> Device:
         answers=_gathered(answers),
         permits=permits if permits != (Permit(),) else (),
         access=joined_access(passages(device.access)),
+        settings=_normal_settings(device),
         description="",
     )
+
+
+def _normal_settings(device: Device) -> Settings:
+    unsaid = replace(device.settings, identity=None)
+    return unsaid if replace(device, settings=unsaid).identity == device.identity else device.settings
 
 
 def parted_answers(device: Device) -> tuple[list[Interface], list[Answer]]:
