@@ -31,8 +31,8 @@ SPOKEN = [
 ]
 # Where a strange line is a line by itself, and does not make another document of the whole.
 LINED = SPOKEN[:3]
-MANY = settings(max_examples=200, deadline=None, suppress_health_check=list(HealthCheck))
-SOME = settings(MANY, max_examples=60)
+MANY = settings(max_examples=100, deadline=None, suppress_health_check=list(HealthCheck))
+SOME = settings(MANY, max_examples=40)
 
 
 # Sections that a device may have and none of its dialects carries, by their keys.
@@ -105,7 +105,7 @@ def test_what_is_rendered_reads_back_as_the_same(speaks: tuple[str, ...], data: 
     assert replace(normal(repeated.device), translations=()) == replace(now, translations=())
 
 
-@settings(SOME, max_examples=150)
+@settings(SOME, max_examples=100)
 @given(data=st.data())
 def test_what_is_read_in_one_syntax_renders_in_another(data: st.DataObject) -> None:
     here, there = data.draw(st.sampled_from(SPOKEN)), data.draw(st.sampled_from(SPOKEN))

@@ -92,7 +92,10 @@ def mend(
         own = [(pair, one) for pair, one in zip(texts, readings, strict=True) if one.dialect == dialect.name]
         carried = {*dialect.carries} - taken
         taken |= carried
-        sections = {each.difference.section for each in closing} & carried
+        sections = {each.difference.section for each in closing}
+        if {each.name for each in goal.interfaces} - {each.name for each in there.interfaces}:
+            sections.add("interfaces")  # what a route or a rule names comes with it
+        sections &= carried
         if own and sections:
             parts = _Part(there, carried), _Part(goal, carried)
             mends += _mends(dialect, own, *parts, _with_it(sections))
