@@ -17,11 +17,17 @@ from hypothesis import HealthCheck, Phase, assume, given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
+from agile_lattice.behaviour.flows import Header
+from agile_lattice.behaviour.topology import Topology
+from agile_lattice.behaviour.walking import walk
 from agile_lattice.compare.comparing import compare
 from agile_lattice.dialects import Capture, read_device, render_device
-from agile_lattice.intent.addresses import Address
-from agile_lattice.intent.model import Device, Settings
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix
+from agile_lattice.intent.model import Device, Network, Settings
 from agile_lattice.intent.normal import normal, ways
+from agile_lattice.intent.permits import Permit
+from agile_lattice.intent.services import Service
+from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation
 from agile_lattice.notation.loading import load, loads
 from machines import Machine, present, run
 from strategies import loadable_devices
@@ -369,6 +375,35 @@ class Wire:
             address, its_port = answer.result(timeout=20).split()
         return address, int(its_port)
 
+    def flows(self, sent: list[tuple[str, Header]]) -> dict[int, tuple[str, Address, Address, int]]:
+        """Send datagrams in by `in0` or `out0`; return what comes out: by its source port, where, and what it says."""
+        peer = [sys.executable, str(HERE / "peer.py")]
+        sides = {"in0": self.inside, "out0": self.outside}
+        watching = {
+            name: subprocess.Popen(
+                ["ip", "netns", "exec", side.space, *peer, "watch", "eth0"], stdout=subprocess.PIPE, text=True
+            )
+            for name, side in sides.items()
+        }
+        for each in watching.values():
+            assert each.stdout is not None and each.stdout.readline() == "watching\n"
+        for name, side in sides.items():
+            words = [
+                str(word)
+                for where, each in sent
+                if where == name
+                for word in (each.source, each.source_port, each.destination, each.port)
+            ]
+            if words:
+                side.inside(*peer, "send", *words)
+        came = {}
+        for name, each in watching.items():
+            said, _ = each.communicate(timeout=30)
+            for line in said.splitlines():
+                text, source, destination, port = line.split()
+                came[int(text)] = (name, Address.parse(source), Address.parse(destination), int(port))
+        return came
+
 
 @pytest.fixture(params=["iproute2", "frr"])
 def wire(request: pytest.FixtureRequest) -> Iterator[Wire]:
@@ -399,6 +434,73 @@ def test_real_packets_do_what_the_intent_says(wire: Wire) -> None:
     # The exempted flow keeps its address, so the answer finds its way only once the outside host has a route.
     run("ip", "-n", outside.space, "route", "add", "10.40.10.0/24", "via", "203.0.113.2")
     assert leaves_as("10.40.10.9", "203.0.113.14:7001") == "10.40.10.9"
+
+
+INSIDE = [Address.parse(f"10.40.10.{n}") for n in (7, 8, 9)]
+OUTSIDE = [Address.parse(f"203.0.113.{n}") for n in (1, 14)]
+EXTERNAL = [Address.parse(f"203.0.113.{n}") for n in (3, 4, 5, 9)]
+
+
+def some_of(members: list[Address]) -> st.SearchStrategy[AddressSet]:
+    return st.lists(st.sampled_from(members), min_size=1, max_size=2).map(lambda found: AddressSet.of(*found))
+
+
+SIDES = st.none() | st.sampled_from([("in0",), ("out0",)])
+WHATEVER = st.none() | some_of([*INSIDE, *OUTSIDE, *EXTERNAL])
+SERVICES = st.none() | st.sampled_from([(Service("udp", ((80, 443),)),), (Service("udp"),), (Service("tcp"),)])
+SMALL_RULES = st.one_of(
+    st.builds(Exempt, st.just(""), SIDES, st.none(), WHATEVER, WHATEVER, SERVICES, st.sampled_from(["both", "arrival"])),
+    st.builds(Dynamic, st.just(""), SIDES, SIDES, WHATEVER, WHATEVER, SERVICES, st.none() | some_of(EXTERNAL).filter(
+        lambda pool: len(pool.spans) == 1)),
+    st.builds(Static, st.sampled_from(EXTERNAL).map(Prefix.host), st.sampled_from(INSIDE).map(Prefix.host), st.just(""),
+              SIDES),
+    st.builds(Publish, st.sampled_from(EXTERNAL), st.sampled_from(INSIDE), st.just(""), SIDES, WHATEVER, st.just(
+        (Service("udp", ((53, 80),)),)), st.none() | st.just(8080)),
+)  # fmt: skip
+SMALL_PERMITS = st.builds(Permit, st.just(""), SIDES, SIDES, WHATEVER, WHATEVER, SERVICES, st.booleans())
+
+
+@st.composite
+def headers(draw: st.DrawFn) -> tuple[str, Header]:
+    side = draw(st.sampled_from(["in0", "out0"]))
+    source = draw(st.sampled_from(INSIDE if side == "in0" else OUTSIDE))
+    others = OUTSIDE if side == "in0" else INSIDE
+    target = draw(st.sampled_from([*others, *EXTERNAL]))
+    return side, Header(source, target, "udp", draw(st.sampled_from([53, 80, 443, 8080])))
+
+
+@kernel
+@settings(SOME, max_examples=20)
+@given(
+    st.lists(SMALL_RULES, max_size=6), st.lists(SMALL_PERMITS, max_size=4),
+    st.lists(headers(), min_size=12, max_size=20, unique=True),
+)  # fmt: skip
+def test_real_packets_go_where_walk_says(
+    rules: list[Translation], permits: list[Permit], sent: list[tuple[str, Header]]
+) -> None:
+    plain = loads(INTENT.replace("SPEAKS", "iproute2")).devices[0]
+    device = replace(plain, translations=tuple(rules), permits=tuple(permits))
+    topology = Topology(Network("wire", (device,)))
+    with Machine("edge") as machine, Machine("inside") as inside, Machine("outside") as outside:
+        wire = Wire(machine, inside, outside)
+        machine.apply(render_device(device))
+        wire.route()
+        run("ip", "-n", outside.space, "route", "add", "10.40.10.0/24", "via", "203.0.113.2")
+        came = wire.flows([(side, replace(each, source_port=40000 + n)) for n, (side, each) in enumerate(sent)])
+    for number, (side, header) in enumerate(sent):
+        found = walk(topology, header, "edge", side)
+        last = found.visits[-1]
+        reaches = found.arrives and last.after.destination in (INSIDE if last.leaves == "in0" else OUTSIDE)
+        told = f"{header} by {side}, {found.end}: {found.reason}; {rules}; {permits}"
+        if not (reaches and last.leaves):
+            assert 40000 + number not in came, told
+            continue
+        assert 40000 + number in came, told
+        there, source, destination, port = came[40000 + number]
+        assert (there, destination, port) == (last.leaves, last.after.destination, last.after.port), told
+        notes = [each for each in last.stages if each.stage == "departure"]
+        pool = next((one.pool for one in rules if isinstance(one, Dynamic) and one.pool and notes[0].note), None)
+        assert source == last.after.source or (notes[0].note and pool is not None), told
 
 
 @kernel

@@ -12,7 +12,8 @@ import msgspec
 from agile_lattice.behaviour.tables import Hop, Table
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.model import Device, Network
+from agile_lattice.intent.model import Answer, Device, Network
+from agile_lattice.intent.normal import normal
 
 End = Literal["delivered", "own", "leaves", "discarded", "no route", "loop"]
 
@@ -50,6 +51,7 @@ class Topology:
     def __init__(self, network: Network) -> None:
         self.network = network
         self._tables: dict[tuple[str, int, str], Table] = {}
+        self._answers: dict[str, tuple[Answer, ...]] = {}
         self.devices = {device.name: device for device in network.devices}
 
     @cached_property
@@ -79,6 +81,12 @@ class Topology:
         if key not in self._tables:
             self._tables[key] = Table(self.devices[device], family, instance)
         return self._tables[key]
+
+    def answers(self, device: str) -> tuple[Answer, ...]:
+        """Return what a device answers for besides its own addresses, worked out once."""
+        if device not in self._answers:
+            self._answers[device] = normal(self.devices[device]).answers or ()
+        return self._answers[device]
 
     def neighbour(self, device: str, hop: Hop) -> str | None:
         """Return the device that a next hop belongs to; None if the intent describes none."""

@@ -25,6 +25,7 @@ in the order of the work:
   lattice read --speaks frr,nftables frr.conf nat.nft  a configuration as intent
   lattice diff intent.yaml captures                    how the devices differ from it
   lattice mend intent.yaml captures                    what to type about it, and what takes it back
+  lattice walk intent.yaml web 192.0.2.7 tcp/443       what becomes of a packet, and which rule decides
   lattice dialects matrix                              what each syntax can carry
   lattice demo                                         all of it, on a small ferry company
 
@@ -109,6 +110,17 @@ def build_parser() -> ArgumentParser:
         "--cut", metavar="SUBJECT", action="append",
         help="change this even if the device may then be out of reach; may be repeated",
     )  # fmt: skip
+
+    command = add(
+        "walk",
+        "follow one packet through the network",
+        "lattice walk intent.yaml 192.0.2.77 203.0.113.5 tcp/443 --at quay-edge:wan0",
+    )
+    command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
+    command.add_argument("source", metavar="SOURCE", help="an address, or a host that the intent names")
+    command.add_argument("destination", metavar="DESTINATION", help="likewise")
+    command.add_argument("service", metavar="SERVICE", help="protocol and port, such as tcp/443, or icmp")
+    command.add_argument("--at", metavar="DEVICE:INTERFACE", help="where it comes in, if not on its source's own link")
 
     _add_dialects(
         add("dialects", "list syntaxes, what each can carry, and try a new one", "lattice dialects", formats=())

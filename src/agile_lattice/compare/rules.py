@@ -12,7 +12,7 @@ from agile_lattice.intent.joining import longest_rise
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.permits import Access, Passage, Permit, passages
 from agile_lattice.intent.stages import Rule, overlap, split
-from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation
+from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, described
 from agile_lattice.notation.plain import access_data, permit_data, translation_data
 
 T = TypeVar("T", Translation, Permit, Access)
@@ -63,17 +63,6 @@ def rule_gaps(sort: Sort[T], wanted: Sequence[T], found: Sequence[T]) -> Iterato
             yield Gap(_move(sort, one, other, moved[id(one)]), one, other)
     for other in extra:
         yield Gap(Difference("extra", sort.section, sort.describe(other), "open", device=other.place), None, other)
-
-
-def _describe(one: Translation) -> str:
-    """Return a translation in a few words."""
-    if one.name:
-        return f"translation {one.name}"
-    if isinstance(one, Publish):
-        return f"publish {one.external} on {one.internal}"
-    if isinstance(one, Static):
-        return f"static {one.external.shortest} on {one.internal.shortest}"
-    return "exemption" if isinstance(one, Exempt) else "dynamic translation"
 
 
 def _without_name(sort: Sort[T], one: T) -> object:
@@ -156,7 +145,7 @@ def _as_rule(one: Passage) -> Rule:
 
 
 TRANSLATIONS: Sort[Translation] = Sort(
-    "translations", _describe, translation_data, _purpose, _stages, _translations_meet
+    "translations", described, translation_data, _purpose, _stages, _translations_meet
 )
 PERMITS: Sort[Permit] = Sort(
     "permits",

@@ -147,3 +147,14 @@ class Twice(msgspec.Struct, frozen=True, tag="twice"):
 
 
 Translation = Exempt | Dynamic | Static | Publish | Twice
+
+
+def described(one: Translation) -> str:
+    """Return a translation in a few words."""
+    if one.name:
+        return f"translation {one.name}"
+    if isinstance(one, Publish):
+        return f"publish {one.external} on {one.internal}"
+    if isinstance(one, Static):
+        return f"static {one.external.shortest} on {one.internal.shortest}"
+    return "exemption" if isinstance(one, Exempt) else "dynamic translation"

@@ -24,6 +24,7 @@ THEME = Theme(
         "remedy": "italic",
         "intent": "deep_sky_blue2",
         "device": "dark_orange",
+        "changed": "bold deep_sky_blue2",
         "strong": "bold dark_orange",
         "calm": "deep_sky_blue2",
     }

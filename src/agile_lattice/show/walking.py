@@ -1,0 +1,76 @@
+"""A walk as text: for each device a table, a line for each stage, the header before and after side by side."""
+
+from __future__ import annotations
+
+from rich import box
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from agile_lattice.behaviour.flows import Header
+from agile_lattice.behaviour.walking import Stage, Visit, Walk
+from agile_lattice.show.terminal import located, plural
+
+NAMES = {
+    "arrival": "arrival rewriting",
+    "way": "way out",
+    "access": "management",
+    "permits": "permits",
+    "departure": "departure rewriting",
+}
+
+
+def show_walk(console: Console, walk: Walk) -> None:
+    """Print the way of a packet, how it ends, and what comes back."""
+    for visit in walk.visits:
+        _show_visit(console, visit)
+    style = "head" if walk.arrives else "strong"
+    console.print(Text(f"{walk.end}: {walk.reason}", style=style))
+    if walk.answer is not None:
+        there = walk.visits[-1].after.answer
+        here = walk.answer
+        console.print(Text.assemble("answer: ", _pair(there), " there, which is ", _pair(here), " for the sender"))
+    if walk.way_back:
+        console.print(Text(f"but {walk.way_back}", style="strong"))
+
+
+def _show_visit(console: Console, visit: Visit) -> None:
+    way = f"{visit.device}: in by {visit.arrives}" + (f", out by {visit.leaves}" if visit.leaves else "")
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 2, 0, 0), header_style="head", title_justify="left")
+    table.title = Text(way, style="head")
+    table.add_column("stage", no_wrap=True)
+    table.add_column("packet", no_wrap=True)
+    table.add_column("decided by")
+    table.add_row("", Text(str(visit.before)), "")
+    for stage in visit.stages:
+        table.add_row(NAMES[stage.stage], _packet(stage), _decision(stage))
+    console.print(table)
+
+
+def _packet(stage: Stage) -> Text:
+    if stage.before == stage.after:
+        return Text("as it is", style="place")
+    return Text.assemble(
+        _changed(stage, "source"), " -> ", _changed(stage, "destination"), " ",
+        (stage.after.service, "changed" if stage.before.service != stage.after.service else ""),
+    )  # fmt: skip
+
+
+def _changed(stage: Stage, field: str) -> Text:
+    value = getattr(stage.after, field)
+    return Text(str(value), style="changed" if value != getattr(stage.before, field) else "")
+
+
+def _decision(stage: Stage) -> Text:
+    words = Text(stage.decided or ("no rule matches" if stage.tested else "no rules"))
+    if stage.note:
+        words.append(f" ({stage.note})")
+    if stage.place.line:
+        words.append_text(Text.assemble("  ", located(stage.place)))
+    if stage.tested:
+        words.append(f", {plural(len(stage.tested), 'rule')} before", style="place")
+    return words
+
+
+def _pair(header: Header) -> Text:
+    return Text(f"{header.source} -> {header.destination}")
