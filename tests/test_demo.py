@@ -142,3 +142,20 @@ def test_the_story_is_told_anywhere(tmp_path: Path) -> None:
     assert sorted(map(story.index, steps)) == list(map(story.index, steps))
     help_text = subprocess.run([lattice, "--help"], capture_output=True, text=True, check=True).stdout
     assert all(f"lattice {command}" in help_text for command in ("check", "render", "read", "diff", "demo"))
+
+
+@pytest.mark.parametrize(
+    ("packet", "code", "says"),
+    [
+        ("10.40.10.7 203.0.113.77 tcp/25", 0, "translation staff-out (one of 203.0.113.8/30"),
+        ("10.41.10.9 10.40.10.7 tcp/22", 0, "delivered: it reaches 10.40.10.7, on the link of lan0"),
+        ("10.41.10.9 10.41.77.7 udp/53", 1, "discarded: pier-gate discards what goes to 10.41.0.0/16"),
+        ("192.0.2.9 203.0.113.9 tcp/80 --at quay-edge:wan0", 0, "reaches the device: it is for quay-edge itself"),
+    ],
+)
+def test_a_packet_is_followed_to_its_end(packet: str, code: int, says: str, capsys: pytest.CaptureFixture[str]) -> None:
+    assert says in printed(capsys, code, "walk", INTENT, *packet.split())
+    data = json.loads(printed(capsys, code, "walk", INTENT, *packet.split(), "--format", "json"))
+    first, last = data["visits"][0]["stages"][0], data["visits"][-1]["stages"][-1]
+    assert first["before"]["source"] == packet.split()[0]
+    assert (last["after"] is not None, data["answer"] is not None) == (True, code == 0)

@@ -449,7 +449,8 @@ SIDES = st.none() | st.sampled_from([("in0",), ("out0",)])
 WHATEVER = st.none() | some_of([*INSIDE, *OUTSIDE, *EXTERNAL])
 SERVICES = st.none() | st.sampled_from([(Service("udp", ((80, 443),)),), (Service("udp"),), (Service("tcp"),)])
 SMALL_RULES = st.one_of(
-    st.builds(Exempt, st.just(""), SIDES, st.none(), WHATEVER, WHATEVER, SERVICES, st.sampled_from(["both", "arrival"])),
+    st.builds(Exempt, st.just(""), SIDES, st.none(), WHATEVER, WHATEVER, SERVICES,
+              st.sampled_from(["both", "arrival"])),
     st.builds(Dynamic, st.just(""), SIDES, SIDES, WHATEVER, WHATEVER, SERVICES, st.none() | some_of(EXTERNAL).filter(
         lambda pool: len(pool.spans) == 1)),
     st.builds(Static, st.sampled_from(EXTERNAL).map(Prefix.host), st.sampled_from(INSIDE).map(Prefix.host), st.just(""),

@@ -18,6 +18,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from agile_lattice.behaviour.walking import walk
     from agile_lattice.checks import findings as check
     from agile_lattice.compare.comparing import compare as diff
     from agile_lattice.compare.mending import mend
@@ -26,7 +27,7 @@ if TYPE_CHECKING:
     from agile_lattice.notation.loading import load, loads
     from agile_lattice.notation.writing import write
 
-__all__ = ["check", "diff", "load", "loads", "mend", "read", "render", "write"]
+__all__ = ["check", "diff", "load", "loads", "mend", "read", "render", "walk", "write"]
 
 _HOMES = {
     "check": ("agile_lattice.checks", "findings"),
@@ -36,6 +37,7 @@ _HOMES = {
     "mend": ("agile_lattice.compare.mending", "mend"),
     "read": ("agile_lattice.dialects", "read_device"),
     "render": ("agile_lattice.dialects", "render_device"),
+    "walk": ("agile_lattice.behaviour.walking", "walk"),
     "write": ("agile_lattice.notation.writing", "write"),
 }
 

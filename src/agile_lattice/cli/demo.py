@@ -53,6 +53,9 @@ intent's interfaces: the translations use them, so the device has to answer for 
         )
         show_side_by_side(out)
         say(out, "Translations go to nftables on both. `--into FOLDER` would write all of it to files.")
+        say(out, "Does it do what was meant? A stranger asks for the timetable; somebody in the office goes out:")
+        command(out, "walk", "saltmarsh.yaml", "192.0.2.77", "203.0.113.5", "tcp/8080", "--at", "quay-edge:wan0")
+        command(out, "walk", "saltmarsh.yaml", "10.40.10.7", "192.0.2.9", "tcp/443")
         chapter(
             out,
             "4. What the devices really have",

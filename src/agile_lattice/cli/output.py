@@ -12,13 +12,14 @@ from typing import Any
 
 import msgspec
 
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 
 
 def print_json(value: Any) -> None:
-    """Print a value of the library as JSON, places as file and line."""
+    """Print a value of the library as JSON: places as file and line, addresses as they are written."""
     data = msgspec.to_builtins(_plain(value))
     sys.stdout.write(msgspec.json.format(msgspec.json.encode(data), indent=2).decode() + "\n")
 
@@ -26,6 +27,8 @@ def print_json(value: Any) -> None:
 def _plain(value: Any) -> Any:
     if isinstance(value, Place):
         return {"file": value.file, "line": value.line} if value.line else None
+    if isinstance(value, Address | Prefix | AddressSet):
+        return str(value)
     if isinstance(value, msgspec.Struct):
         return {name: _plain(getattr(value, name)) for name in value.__struct_fields__}
     if isinstance(value, Mapping):
