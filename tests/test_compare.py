@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+from random import Random
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
 import agile_lattice as al
+from agile_lattice.compare.closing import as_it_is
+from agile_lattice.compare.comparing import find_gaps
+from agile_lattice.compare.differences import Gap
+from agile_lattice.compare.witnesses import with_witnesses
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.intent.model import SECTIONS, Device
 from agile_lattice.intent.normal import normal
@@ -64,23 +70,24 @@ devices:
       - {name: out, to: wan0, source-becomes: interface}
 """
 
+# (That masquerade takes the address it has is no difference to any packet; nor is a distance without another way.)
 # What stands there, what is put in its place; what is said: the change, the object, the weight, a field.
 CHANGES = """
-ip address 10.40.11.1/24 | ip address 10.40.11.1/25 | differs | address 10.40.11.1/24 on lan0 | open | address
-ip address 10.40.11.1/24 | ip address 10.40.12.1/24 | differs | address 10.40.11.1/24 on lan0 | open | address
-ip address 10.40.11.1/24 | ! | missing | address 10.40.11.1/24 on lan0 | open |
-ip address 203.0.113.5/32 | ! | missing | answering for 203.0.113.5 on wan0 | open |
+ip address 10.40.11.1/24 | ip address 10.40.11.1/25 | differs | address 10.40.11.1/24 on lan0 | consequential | address
+ip address 10.40.11.1/24 | ip address 10.40.12.1/24 | differs | address 10.40.11.1/24 on lan0 | consequential | address
+ip address 10.40.11.1/24 | ! | missing | address 10.40.11.1/24 on lan0 | consequential |
+ip address 203.0.113.5/32 | ! | missing | answering for 203.0.113.5 on wan0 | consequential |
 description office | description shop | differs | interface lan0 | descriptive | description
-office~ no shutdown | office~ shutdown | differs | interface lan0 | open | enabled
-10.41.0.0/16 10.40.10.2 | 10.41.0.0/16 10.40.10.3 | differs | route 10.41.0.0/16 | open | via
+office~ no shutdown | office~ shutdown | differs | interface lan0 | consequential | enabled
+10.41.0.0/16 10.40.10.2 | 10.41.0.0/16 10.40.10.3 | differs | route 10.41.0.0/16 | consequential | via
 10.41.0.0/16 10.40.10.2 | 10.41.0.0/16 10.40.10.2 9 | differs | route 10.41.0.0/16 via 10.40.10.2 | open | distance
-10.41.0.0/16 10.40.10.2 | 10.41.0.0/16 blackhole | differs | route 10.41.0.0/16 | open | via
-tcp dport 443 | tcp dport 444 | differs | translation one | open | service
+10.41.0.0/16 10.40.10.2 | 10.41.0.0/16 blackhole | differs | route 10.41.0.0/16 | consequential | via
+tcp dport 443 | tcp dport 444 | differs | translation one | consequential | service
 comment "one" | comment "uno" | differs | translation one | descriptive | name
 comment "out" |  | differs | translation out | descriptive | name
-dnat to 10.40.10.8 | dnat to 10.40.10.8:8080 | differs | translation two | open | internal-port
+dnat to 10.40.10.8 | dnat to 10.40.10.8:8080 | differs | translation two | consequential | internal-port
 masquerade | snat to 203.0.113.2 | differs | translation out | open | source-becomes
-ip daddr 192.0.2.0/24 accept | tcp dport 1 accept | differs | translation keep | open | destination
+ip daddr 192.0.2.0/24 accept | tcp dport 1 accept | differs | translation keep | consequential | destination
 """.strip().splitlines()
 
 
@@ -95,20 +102,36 @@ def test_each_change_is_named_for_what_it_is(row: str) -> None:
     comparison = al.diff(quay, al.read("quay", quay.speaks, changed))
     assert comparison.leftovers == ()
     [found] = comparison.differences
-    assert (found.change, found.subject, found.weight) == (change, subject, weight)
+    assert (found.change, found.subject, found.weight) == (change, subject, weight), found.witness
     assert field in [each.name for each in found.fields] or field == ""
     written = subject.split()[2 if subject.startswith("answering") else 1].partition("/")[0]
     assert written in QUAY.splitlines()[found.intent.line - 1]
     assert bool(found.device.line) == (change == "differs")
+    assert (found.witness is not None) == (weight == "consequential")
 
 
 def test_wrong_order_matters_only_if_some_packet_can_tell() -> None:
     quay = al.loads(QUAY).devices[0]
     texts = {each.file: each.text for each in al.render(quay)}
-    for first, second, weight in (("one", "two", "cosmetic"), ("keep", "out", "open")):
+    for first, second, weight in (("one", "two", "cosmetic"), ("keep", "out", "consequential")):
         lines = texts["nftables.nft"].splitlines()
         a, b = (next(n for n, line in enumerate(lines) if f'"{name}"' in line) for name in (first, second))
         lines[a], lines[b] = lines[b], lines[a]
         swapped = {**texts, "nftables.nft": "\n".join(lines)}
         found = al.diff(quay, al.read("quay", quay.speaks, swapped)).differences
         assert [(each.change, each.weight) for each in found] == [("moved", weight)]
+
+
+@MANY
+@given(devices(), st.randoms(use_true_random=False))
+def test_what_is_cosmetic_no_packet_can_tell(device: Device, chance: Random) -> None:
+    shuffled = list(device.translations)
+    chance.shuffle(shuffled)
+    other = replace(device, translations=tuple(shuffled))
+    gaps = find_gaps(device, as_captured(other))
+    if any(each.difference.weight != "cosmetic" for each in gaps):
+        return
+    # Were they more than that, one of these packets could show it.
+    suspects = [Gap(replace(each.difference, weight="open"), each.wanted, each.found) for each in gaps]
+    there = as_it_is(device, as_captured(other).device, ALL)
+    assert [each.witness for each in with_witnesses(device, there, suspects) if each.witness] == []

@@ -72,7 +72,7 @@ def test_every_change_made_by_hand_is_found_and_nothing_else(capsys: pytest.Capt
             for side, change in (("intent", "extra"), ("device", "missing")):
                 assert (one[side] is None) == (one["change"] == change), "a side that has it says where"
     text = printed(capsys, 1, "diff", INTENT, str(DEMO / "a-year-later"))
-    for word in ("quay-edge: 6 differences (5 may matter, 1 a remark only)", "saltmarsh.yaml:35", "running.conf:13"):
+    for word in ("quay-edge: 6 differences (5 consequential, 1 a remark only)", "saltmarsh.yaml:35", "running.conf:13"):
         assert word in text
 
 

@@ -14,6 +14,8 @@ from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Answer, Device, Network
 from agile_lattice.intent.normal import normal
+from agile_lattice.intent.stages import Rule, Stage, split
+from agile_lattice.intent.translations import Translation
 
 End = Literal["delivered", "own", "leaves", "discarded", "no route", "loop"]
 
@@ -51,6 +53,7 @@ class Topology:
     def __init__(self, network: Network) -> None:
         self.network = network
         self._tables: dict[tuple[str, int, str], Table] = {}
+        self._rules: dict[tuple[str, Stage], list[tuple[Translation, Rule]]] = {}
         self._answers: dict[str, tuple[Answer, ...]] = {}
         self.devices = {device.name: device for device in network.devices}
 
@@ -87,6 +90,13 @@ class Topology:
         if device not in self._answers:
             self._answers[device] = normal(self.devices[device]).answers or ()
         return self._answers[device]
+
+    def rules(self, device: str, stage: Stage) -> list[tuple[Translation, Rule]]:
+        """Return the rules of one stage of a device with the translation of each, worked out once."""
+        if (device, stage) not in self._rules:
+            pairs = [(one, rule) for one in self.devices[device].translations for rule in split([one])]
+            self._rules[device, stage] = [pair for pair in pairs if pair[1].stage == stage]
+        return self._rules[device, stage]
 
     def neighbour(self, device: str, hop: Hop) -> str | None:
         """Return the device that a next hop belongs to; None if the intent describes none."""

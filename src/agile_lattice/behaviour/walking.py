@@ -14,13 +14,13 @@ from msgspec.structs import replace
 from agile_lattice.behaviour.flows import Header, matches, moved
 from agile_lattice.behaviour.tables import Hop
 from agile_lattice.behaviour.topology import Topology
-from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Answer, Device
 from agile_lattice.intent.normal import external_addresses
 from agile_lattice.intent.permits import Passage, passages
 from agile_lattice.intent.places import NOWHERE, Place
-from agile_lattice.intent.stages import Rule, split
+from agile_lattice.intent.stages import Rule
 from agile_lattice.intent.translations import described
 
 StageName = Literal["arrival", "way", "access", "permits", "departure"]
@@ -45,6 +45,7 @@ class Stage(msgspec.Struct, frozen=True):
         place: Where that is written.
         tested: Rules that were asked before and did not match, in order.
         note: What else there is to say.
+        pool: The addresses of which the header has got one.
     """
 
     stage: StageName
@@ -54,6 +55,7 @@ class Stage(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
     tested: tuple[Tested, ...] = ()
     note: str = ""
+    pool: AddressSet | None = None
 
 
 class Visit(msgspec.Struct, frozen=True):
@@ -205,17 +207,14 @@ class _Passing:
     def rewrite(self, stage: Literal["arrival", "departure"], header: Header) -> Header:
         """Let the first rule that matches rewrite the header."""
         tested: list[Tested] = []
-        for one in self.device.translations:
-            subject = described(one)
-            for rule in split([one]):
-                if rule.stage != stage:
-                    continue
-                if not matches(rule, header, self.arrives, self.leaves):
-                    tested.append(Tested(subject, rule.place))
-                    continue
-                after, note = self.rewritten(rule, header)
-                self.stages.append(Stage(stage, header, after, subject, rule.place, tuple(tested), note))
-                return after
+        for one, rule in self.topology.rules(self.device.name, stage):
+            if not matches(rule, header, self.arrives, self.leaves):
+                tested.append(Tested(described(one), rule.place))
+                continue
+            after, note = self.rewritten(rule, header)
+            pool = rule.to if rule.verdict == "rewrite" else None
+            self.stages.append(Stage(stage, header, after, described(one), rule.place, tuple(tested), note, pool))
+            return after
         self.stages.append(Stage(stage, header, header, tested=tuple(tested)))
         return header
 

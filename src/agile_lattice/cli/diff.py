@@ -6,9 +6,11 @@ from argparse import Namespace
 from collections.abc import Sequence
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from agile_lattice.cli.output import device_named, print_json
 from agile_lattice.compare.comparing import compare
-from agile_lattice.compare.differences import Comparison
+from agile_lattice.compare.differences import Comparison, Weight
 from agile_lattice.dialects import read_device
 from agile_lattice.dialects.registry import Catalogue, catalogue_beside
 from agile_lattice.intent.model import Device, Network
@@ -26,6 +28,8 @@ def run(arguments: Namespace) -> int:
     captures = captured_files(network, [Path(each) for each in arguments.captures], arguments.device)
     catalogue = catalogue_beside(Path(arguments.intent))
     comparisons = [compare_files(device, files, catalogue) for device, files in captures]
+    if arguments.only:
+        comparisons = [_only(each, arguments.only) for each in comparisons]
     if arguments.format == "json":
         print_json(comparisons)
     else:
@@ -36,6 +40,12 @@ def run(arguments: Namespace) -> int:
             if not arguments.device and device.name not in [each.device for each in comparisons]:
                 out.print(f"{device.name}: not captured, so not compared", style="strong")
     return 0 if all(each.same for each in comparisons) else 1
+
+
+def _only(comparison: Comparison, weight: Weight) -> Comparison:
+    """Leave the differences of one weight; the exit code follows what is left."""
+    kept = tuple(each for each in comparison.differences if each.weight == weight)
+    return replace(comparison, differences=kept)
 
 
 def compare_files(device: Device, files: Sequence[Path], catalogue: Catalogue) -> Comparison:

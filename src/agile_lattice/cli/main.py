@@ -92,6 +92,10 @@ def build_parser() -> ArgumentParser:
         help="a folder with a folder for each device; or, with --device, files or a folder of files",
     )  # fmt: skip
     command.add_argument("--device", metavar="NAME", help="the device that the captures are of")
+    command.add_argument(
+        "--only", choices=["consequential", "open", "descriptive", "cosmetic"],
+        help="only these differences, in the exit code too; open is what may matter",
+    )  # fmt: skip
 
     command = add(
         "mend",

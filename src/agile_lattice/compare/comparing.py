@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from msgspec.structs import replace
 
+from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.differences import (
     Comparison,
     Difference,
@@ -18,6 +19,7 @@ from agile_lattice.compare.differences import (
     weigh,
 )
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
+from agile_lattice.compare.witnesses import with_witnesses
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.facts import AddressFact, AnswerFact
 from agile_lattice.intent.addresses import AddressSet, Prefix
@@ -40,12 +42,13 @@ def compare(intent: Device, capture: Capture) -> Comparison:
     return comparison_of(intent, capture, find_gaps(intent, capture))
 
 
-def comparison_of(intent: Device, capture: Capture, gaps: Iterable[Gap]) -> Comparison:
+def comparison_of(intent: Device, capture: Capture, gaps: Sequence[Gap]) -> Comparison:
     """Put differences that were found together with what was not compared."""
     unseen = [section for section in SECTIONS if section not in capture.sections]
     wanted = normal(intent) if unseen else intent
     spoken = tuple(section for section in unseen if _speaks_of(wanted, section))
-    return Comparison(intent.name, tuple(each.difference for each in gaps), capture.leftovers, spoken)
+    differences = with_witnesses(intent, as_it_is(intent, capture.device, capture.sections), gaps)
+    return Comparison(intent.name, tuple(differences), capture.leftovers, spoken)
 
 
 def find_gaps(intent: Device, capture: Capture) -> list[Gap]:

@@ -8,14 +8,29 @@ from typing import Any, Literal, TypeVar
 
 import msgspec
 
+from agile_lattice.behaviour.flows import Header
 from agile_lattice.dialects.reading import Leftover
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import NOWHERE, Place
 
 T = TypeVar("T")
 Change = Literal["missing", "extra", "differs", "moved"]
-Weight = Literal["cosmetic", "descriptive", "open"]
+Weight = Literal["cosmetic", "descriptive", "consequential", "open"]
 REMARKS = frozenset({"description", "name"})
+
+
+class Witness(msgspec.Struct, frozen=True):
+    """A packet that two configurations treat differently.
+
+    Attributes:
+        arrives, header: The interface that it comes in by, and what it says.
+        intent, device: What becomes of it by the intent, and on the device.
+    """
+
+    arrives: str
+    header: Header
+    intent: str
+    device: str
 
 
 class Field(msgspec.Struct, frozen=True):
@@ -35,8 +50,9 @@ class Difference(msgspec.Struct, frozen=True):
         subject: The object, in words.
         fields: What differs, if the object is on both sides.
         weight: `cosmetic` if no packet can notice it, `descriptive` if it is a name or a remark only,
-            `open` if it may change what happens to packets.
+            `consequential` if it changes what happens to some packet, and `open` if it may.
         note: What else there is to say.
+        witness: A packet that is treated differently, if one was found.
         intent, device: Where it is written; a place without a line is a side that does not have it.
     """
 
@@ -48,6 +64,7 @@ class Difference(msgspec.Struct, frozen=True):
     note: str = ""
     intent: Place = NOWHERE
     device: Place = NOWHERE
+    witness: Witness | None = None
 
 
 class Gap(msgspec.Struct, frozen=True):

@@ -18,6 +18,7 @@ from agile_lattice.show.terminal import located, plural, source_line
 
 CHANGES = {"missing": "missing there", "extra": "only there", "differs": "differs", "moved": "in another order"}
 WEIGHTS: dict[Weight, tuple[str, str]] = {
+    "consequential": ("consequential", "strong"),
     "open": ("may matter", "strong"),
     "descriptive": ("a remark only", "calm"),
     "cosmetic": ("no packet can tell", "calm"),
@@ -59,16 +60,20 @@ def _table(differences: Sequence[Difference]) -> Table:
         left = [Text(f"{field.name}: {field.intent or '-'}", style="intent") for field in one.fields]
         right = [Text(f"{field.name}: {field.device or '-'}", style="device") for field in one.fields]
         notes = [Text(one.note, style="remedy")] if one.note else []
-        table.add_row(Group(what, *notes), _side(left, one.intent), _side(right, one.device))
+        if one.witness is not None:
+            notes.append(Text(f"such as {one.witness.header}, in by {one.witness.arrives}", style="remedy"))
+        told = (one.witness.intent, one.witness.device) if one.witness is not None else ("", "")
+        table.add_row(Group(what, *notes), _side(left, one.intent, told[0]), _side(right, one.device, told[1]))
     return table
 
 
-def _side(values: Sequence[Text], place: Place) -> Group:
+def _side(values: Sequence[Text], place: Place, told: str) -> Group:
+    end = [Text(told, style="remedy")] if told else []
     if not place.line:
-        return Group(*(values or [Text("-", style="place")]))
+        return Group(*(values or [Text("-", style="place")]), *end)
     line = source_line(place)
     parts = [*values, located(place)]
-    return Group(*parts, *([Text(line, style="source")] if line else []))
+    return Group(*parts, *([Text(line, style="source")] if line else []), *end)
 
 
 def show_leftovers(console: Console, leftovers: Sequence[Leftover]) -> None:
