@@ -12,13 +12,14 @@ from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.joining import join, longest_rise
+from agile_lattice.intent.joining import join
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.normal import normal, normal_routes
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import Service
 from agile_lattice.intent.stages import Rule, Stage, overlap, split
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Reserved, Static, Translation, Twice
+from agile_lattice.packets.order import longest_rise
 from agile_lattice.packets.spans import Spans, aligned_blocks, covers, meet, merged, minus, size
 
 NUMBERS = st.frozensets(st.integers(0, 40))

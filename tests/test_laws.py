@@ -7,6 +7,8 @@ from hypothesis import HealthCheck, assume, event, given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
+from agile_lattice.behaviour.proving import prove
+from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.rules import TRANSLATIONS, rule_gaps
 from agile_lattice.dialects import Rendered, as_intent, read_device, render_device
 from agile_lattice.dialects.errors import Refusals
@@ -36,6 +38,7 @@ SOME = settings(MANY, max_examples=40)
 
 
 # Sections that a device may have and none of its dialects carries, by their keys.
+FELT = ("interfaces", "routes", "translations", "permits", "access")
 FIELDS = {"management": {"access": ()}, "permits": {"permits": ()}, "settings": {"settings": Settings()}}
 
 
@@ -98,6 +101,9 @@ def test_what_is_rendered_reads_back_as_the_same(speaks: tuple[str, ...], data: 
     assert now.routes == was.routes
     assert in_effect(was, now) == []
     assert (now.permits, now.access, now.settings) == (was.permits, was.access, was.settings)
+    there = as_it_is(device, capture.device, capture.sections)
+    unseen = {each: getattr(device, each) for each in ("answers", *FELT) if each not in capture.sections}
+    assert prove(device, replace(there, **unseen)).same, "not by samples: for every packet"
     again = {each.file: each.text for each in render_device(capture.device) if each.text.strip()}
     repeated = read_device(device.name, speaks, again.items())
     assert (repeated.leftovers, repeated.sections) == ((), capture.sections)

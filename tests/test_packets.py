@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from itertools import product
+from random import Random
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -22,6 +23,7 @@ from agile_lattice.intent.services import PROTOCOL_NUMBERS
 from agile_lattice.intent.stages import Rule, split
 from agile_lattice.intent.translations import Translation
 from agile_lattice.packets.boxes import Undecided, count, difference, overlap, remainder, some_point
+from agile_lattice.packets.functions import Entry, differing
 from agile_lattice.packets.spans import merged
 from strategies import devices
 from test_ground import PACKETS, RULES, matches
@@ -172,3 +174,43 @@ def test_a_rule_matches_a_packet_exactly_if_its_box_holds_it(device: Device, dat
 
 def _is_of_ipv4(rule: Rule) -> bool:
     return all(each is None or each.family == 4 for each in (rule.source, rule.destination, rule.to))
+
+
+CUBES = st.tuples(*[st.lists(st.tuples(st.integers(0, 3), st.integers(0, 2)), min_size=1, max_size=2)] * 3).map(
+    lambda axes: tuple(merged((first, first + more) for first, more in axis) for axis in axes)
+)
+EVERYTHING = (((0, 5),),) * 3
+LISTS = st.lists(st.builds(Entry, CUBES, st.sampled_from([("a",), ("b",), ("c",)])), max_size=7).map(
+    lambda found: [*found, Entry(EVERYTHING, ("rest",))]
+)
+
+
+@settings(max_examples=150, deadline=None)
+@given(LISTS, LISTS, st.randoms(use_true_random=False))
+def test_two_lists_part_exactly_where_a_packet_by_packet_look_says(
+    left: list[Entry], other: list[Entry], chance: Random
+) -> None:
+    # Lists as they come in life: mostly alike, some entries moved, some others.
+    mixed = [*left[:-1], *other[: chance.randrange(3)]]
+    chance.shuffle(mixed)
+    for right in (other, [*mixed, left[-1]]):
+        found = differing(left, right)
+        for point in product(range(6), repeat=3):
+            mine, its = (_winner(each, point) for each in (left, right))
+            holding = [region for region in found if _holds(region.box, point)]
+            assert len(holding) == (left[mine].action != right[its].action), "disjoint, and all of them"
+            assert all((region.left, region.right) == (mine, its) for region in holding)
+
+
+def _holds(box: tuple[tuple[tuple[int, int], ...], ...], point: tuple[int, ...]) -> bool:
+    return all(any(low <= at <= high for low, high in one) for at, one in zip(point, box, strict=True))
+
+
+def _winner(entries: list[Entry], point: tuple[int, ...]) -> int:
+    return next(at for at, each in enumerate(entries) if _holds(each.box, point))
+
+
+def test_a_comparison_that_would_be_too_much_work_is_not_decided() -> None:
+    with pytest.raises(Undecided):
+        differing([Entry((((n, n),),) * 3, ("a",)) for n in range(6)] + [Entry(EVERYTHING, ("a",))],
+                  [Entry(EVERYTHING, ("b",))], limit=5)  # fmt: skip

@@ -40,6 +40,14 @@ class Hop(msgspec.Struct, frozen=True):
     rank: tuple[int, int] = CONNECTED
 
     @property
+    def order(self) -> tuple[tuple[int, int], str, int]:
+        """By what one of several entries for a prefix is taken.
+
+        What stands first decides nothing: interfaces and routes have no order. Of equal ones it is the first by name.
+        """
+        return self.rank, self.interface, self.next_hop.value if self.next_hop is not None else 0
+
+    @property
     def next_hop(self) -> Address | None:
         """The neighbour that packets are given to; `None` if they are given to the destination itself."""
         return self.route.via if self.route is not None else None
@@ -63,7 +71,7 @@ class Table:
         for hop in _entries(device, family, instance):
             key = hop.prefix.first, hop.prefix.length
             known = best.get(key)
-            if known is None or hop.rank < known.rank:
+            if known is None or hop.order < known.order:
                 best[key] = hop
         self.starts, self.hops = _flattened(best, BITS[family])
 

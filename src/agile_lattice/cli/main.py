@@ -24,6 +24,7 @@ in the order of the work:
   lattice render intent.yaml --into rendered           the configuration of every device
   lattice read --speaks frr,nftables frr.conf nat.nft  a configuration as intent
   lattice diff intent.yaml captures                    how the devices differ from it
+  lattice prove intent.yaml captures                   whether every packet is treated as it says
   lattice mend intent.yaml captures                    what to type about it, and what takes it back
   lattice walk intent.yaml web 192.0.2.7 tcp/443       what becomes of a packet, and which rule decides
   lattice dialects matrix                              what each syntax can carry
@@ -125,6 +126,16 @@ def build_parser() -> ArgumentParser:
     command.add_argument("destination", metavar="DESTINATION", help="likewise")
     command.add_argument("service", metavar="SERVICE", help="protocol and port, such as tcp/443, or icmp")
     command.add_argument("--at", metavar="DEVICE:INTERFACE", help="where it comes in, if not on its source's own link")
+
+    command = add(
+        "prove", "prove that devices treat every packet as the intent says", "lattice prove intent.yaml captures"
+    )
+    command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
+    command.add_argument(
+        "captures", metavar="CAPTURE", nargs="+",
+        help="a folder with a folder for each device; or, with --device, files or a folder of files",
+    )  # fmt: skip
+    command.add_argument("--device", metavar="NAME", help="the device that the captures are of")
 
     _add_dialects(
         add("dialects", "list syntaxes, what each can carry, and try a new one", "lattice dialects", formats=())

@@ -8,12 +8,12 @@ from typing import Any, Generic, TypeVar
 import msgspec
 
 from agile_lattice.compare.differences import Difference, Field, Gap, field_differences, paired, weigh
-from agile_lattice.intent.joining import longest_rise
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.permits import Access, Passage, Permit, passages
 from agile_lattice.intent.stages import Rule, overlap, split
 from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, described
 from agile_lattice.notation.plain import access_data, permit_data, translation_data
+from agile_lattice.packets.order import longest_rise
 
 T = TypeVar("T", Translation, Permit, Access)
 

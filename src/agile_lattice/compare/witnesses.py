@@ -54,7 +54,7 @@ def with_witnesses(intent: Device, there: Device, gaps: Sequence[Gap]) -> list[D
         if gap.difference.weight == "open" and budget > 0:
             for arrives, header in islice(_candidates(intent, there, sides[0], gap), min(MOST_TRIES, budget)):
                 budget -= 1
-                witness = _tried(sides, intent.name, arrives, header)
+                witness = tried(sides, intent.name, arrives, header)
                 if witness is not None:
                     break
         found.append(
@@ -63,7 +63,8 @@ def with_witnesses(intent: Device, there: Device, gaps: Sequence[Gap]) -> list[D
     return found
 
 
-def _tried(sides: Sequence[Topology], name: str, arrives: str, header: Header) -> Witness | None:
+def tried(sides: Sequence[Topology], name: str, arrives: str, header: Header) -> Witness | None:
+    """Let a packet through a device on both sides; return it as a witness if that makes a difference."""
     if any(each.devices[name].interface(arrives) is None for each in sides):
         return None
     intent, there = (walk(each, header, name, arrives) for each in sides)
@@ -95,7 +96,7 @@ def _candidates(intent: Device, there: Device, topology: Topology, gap: Gap) -> 
     wanted, found = gap.wanted, gap.found
     one: Any = wanted if wanted is not None else found
     ports = [each for each in intent.interfaces if each.enabled and not each.loopback]
-    ports.sort(key=lambda each: not _is_private(each))  # from inside first: that is where people look
+    ports.sort(key=is_outside)  # from inside first: that is where people look
     if isinstance(one, Exempt | Dynamic | Static | Publish | Twice | Permit):
         yield from _of_rules(intent, there, topology, wanted, found)
     elif isinstance(one, Route):
@@ -106,11 +107,11 @@ def _candidates(intent: Device, there: Device, topology: Topology, gap: Gap) -> 
         here = [port for port in ports if port.name == one.interface]
         for each in (wanted, found):
             if each is not None:
-                yield from _towards(each.address.address, [*here, *ports])
+                yield from towards(each.address.address, [*here, *ports])
                 yield from _into(each.address, ports)
     elif isinstance(one, Interface):
         for prefix in {*wanted.addresses, *found.addresses} if wanted and found else one.addresses:
-            yield from _towards(prefix.address, ports)
+            yield from towards(prefix.address, ports)
             yield from _into(prefix, ports)
 
 
@@ -118,10 +119,10 @@ def _into(prefix: Prefix, ports: Sequence[Interface]) -> Iterator[Candidate]:
     """Yield packets to a host near each end of a prefix."""
     offset = 9 if prefix.last - prefix.first > 2 * 9 else 0
     for value in dict.fromkeys((prefix.first + offset, prefix.last - offset)):
-        yield from _towards(Address(prefix.family, value), ports)
+        yield from towards(Address(prefix.family, value), ports)
 
 
-def _towards(target: Address, ports: Iterable[Interface]) -> Iterator[Candidate]:
+def towards(target: Address, ports: Iterable[Interface]) -> Iterator[Candidate]:
     """Yield packets to an address: from a neighbour inside, or from a stranger."""
     for port in ports:
         yield port.name, Header(_sender(port, target), target, "tcp", 443, 49152)
@@ -133,6 +134,11 @@ def _sender(port: Interface, target: Address) -> Address:
     if near is not None and _is_private(port) and near.length < 28:
         return Address(near.family, near.first + (9 if near.first + 9 not in (near.value, target.value) else 10))
     return Address(4, LIKED_DESTINATION) if target.family == 4 else Address.parse("2001:db8:ffff:ffff::9")
+
+
+def is_outside(port: Interface) -> bool:
+    """Tell whether an interface has no address of a private range."""
+    return not _is_private(port)
 
 
 def _is_private(port: Interface) -> bool:
@@ -156,7 +162,7 @@ def _of_rules(intent: Device, there: Device, topology: Topology, wanted: object,
             common = overlap(box, other)
             regions += [common] if common is not None else []
     for box in dict.fromkeys([*regions, *ours, *theirs]):
-        yield from _packets(space, topology, intent.name, box)
+        yield from packets_of(space, topology, intent.name, box)
 
 
 def _boxes(space: Space, one: Any) -> list[Box]:
@@ -169,7 +175,7 @@ def _is_of_ipv4(rule: Rule) -> bool:
     return all(each is None or each.family == 4 for each in (rule.source, rule.destination, rule.to))
 
 
-def _packets(space: Space, topology: Topology, device: str, box: Box) -> Iterator[Candidate]:
+def packets_of(space: Space, topology: Topology, device: str, box: Box) -> Iterator[Candidate]:
     """Yield packets of a box; where it says by which interface they leave, they have to go there."""
     example = space.example(box)
     protocol, _, port = example.service.partition("/")

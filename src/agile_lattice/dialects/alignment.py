@@ -9,8 +9,8 @@ import msgspec
 
 from agile_lattice.dialects.outline import Node
 from agile_lattice.dialects.ranks import list_of, positions, ranked, unranked
-from agile_lattice.intent.joining import longest_rise
 from agile_lattice.intent.model import Section
+from agile_lattice.packets.order import longest_rise
 
 # What has no section of its own, and the sections for which it is there.
 SHARED = {"side", "group", "offer"}

@@ -8,7 +8,6 @@ as a reservation, a hairpin or a twice translation, is spelt out rule by rule.
 
 from __future__ import annotations
 
-from bisect import bisect_left
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from itertools import groupby
@@ -19,6 +18,7 @@ from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.services import ALL_PORTS, ALL_TYPES, PORT_PROTOCOLS, Service, Services, union_of_services
 from agile_lattice.intent.stages import Rule, Stage
 from agile_lattice.intent.translations import Direction, Dynamic, Exempt, Moment, Publish, Static, Translation
+from agile_lattice.packets.order import longest_rise
 
 
 class _Merged(msgspec.Struct, frozen=True, gc=False):
@@ -121,28 +121,6 @@ def _departure_half(each: _Merged) -> object:
     if rule.verdict in ("rewrite", "shift") and plain and rule.port_use == "shared":
         return ("static", rule.verdict, rule.name, rule.leaves, rule.to, rule.source)
     return None
-
-
-def longest_rise(values: Sequence[int]) -> list[int]:
-    """Return the indices of a longest strictly rising subsequence (patience sorting, n log n)."""
-    tails: list[int] = []
-    tail_indices: list[int] = []
-    before: list[int] = []
-    for index, value in enumerate(values):
-        slot = bisect_left(tails, value)
-        before.append(tail_indices[slot - 1] if slot else -1)
-        if slot == len(tails):
-            tails.append(value)
-            tail_indices.append(index)
-        else:
-            tails[slot] = value
-            tail_indices[slot] = index
-    chain = []
-    index = tail_indices[-1] if tail_indices else -1
-    while index >= 0:
-        chain.append(index)
-        index = before[index]
-    return chain[::-1]
 
 
 def _on_arrival(each: _Merged) -> Translation:

@@ -1,0 +1,98 @@
+"""Whether a device treats every packet as its intent says: proven, or shown by packets that it does not."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import islice
+
+import msgspec
+from msgspec.structs import replace
+
+from agile_lattice.behaviour.matching import Space
+from agile_lattice.behaviour.proving import Parting, Proof, prove
+from agile_lattice.behaviour.topology import Topology
+from agile_lattice.compare.closing import as_it_is
+from agile_lattice.compare.differences import Witness
+from agile_lattice.compare.witnesses import MOST_TRIES, Candidate, is_outside, packets_of, towards, tried
+from agile_lattice.dialects.assembly import Capture
+from agile_lattice.intent.addresses import Address
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.model import SECTIONS, Device, Network, Section
+
+WHAT_PACKETS_FEEL: tuple[Section, ...] = ("interfaces", "answers", "routes", "translations", "permits", "access")
+
+
+class Shown(msgspec.Struct, frozen=True):
+    """Packets that a stage treats differently, with one that is treated differently from end to end.
+
+    Attributes:
+        witness: The packet; `None` if none was found, and then it is not decided whether there is one.
+    """
+
+    parting: Parting
+    witness: Witness | None
+
+
+class Verdict(msgspec.Struct, frozen=True):
+    """What was found out about a device and its intent.
+
+    Attributes:
+        device: The device's name.
+        proof: The comparison, stage by stage.
+        shown: Where stages differ.
+        incomplete: Why the device's configuration is not all known.
+    """
+
+    device: str
+    proof: Proof
+    shown: tuple[Shown, ...]
+    incomplete: tuple[str, ...]
+
+    @property
+    def same(self) -> bool:
+        """Whether every packet is proven to be treated as the intent says."""
+        return self.proof.same and not self.incomplete
+
+    @property
+    def different(self) -> bool:
+        """Whether some packet is treated otherwise, and here it is."""
+        return any(each.witness is not None for each in self.shown)
+
+
+def verdict(intent: Device, capture: Capture) -> Verdict:
+    """Compare a device with its intent for every packet.
+
+    Args:
+        intent: The device as it should be.
+        capture: The device as it is; of sections that its texts do not speak of nothing is claimed.
+    """
+    unseen = [each for each in WHAT_PACKETS_FEEL if each not in capture.sections]
+    there = as_it_is(intent, capture.device, capture.sections)
+    there = replace(there, **{each: getattr(intent, each) for each in unseen})
+    proof = prove(intent, there)
+    sides = [Topology(Network("", (replace(each, name=intent.name),))) for each in (intent, there)]
+    shown = tuple(Shown(each, _witness(intent, there, sides, each)) for each in proof.partings)
+    incomplete = [f"no text speaks of {each}" for each in unseen if each in SECTIONS]
+    if capture.leftovers:
+        first = capture.leftovers[0]
+        incomplete.append(f"{len(capture.leftovers)} not understood, the first is {first.place}: {first.text}")
+    return Verdict(intent.name, proof, shown, tuple(incomplete))
+
+
+def _witness(intent: Device, there: Device, sides: list[Topology], parting: Parting) -> Witness | None:
+    candidates = islice(_candidates(intent, there, sides, parting), MOST_TRIES)
+    found = (tried(sides, intent.name, arrives, header) for arrives, header in candidates)
+    return next((each for each in found if each is not None), None)
+
+
+def _candidates(intent: Device, there: Device, sides: list[Topology], parting: Parting) -> Iterator[Candidate]:
+    names = dict.fromkeys(each.name for device in (intent, there) for each in device.interfaces)
+    ports = sorted((each for each in intent.interfaces if each.enabled and not each.loopback), key=is_outside)
+    if parting.destinations is not None:
+        for first, last in parting.destinations.spans[:MOST_TRIES]:
+            for value in dict.fromkeys((min(first + 9, last), first, last)):
+                yield from towards(Address(parting.destinations.family, value), ports)
+    elif parting.box is not None:
+        space = Space([Interface(name) for name in names])
+        for side in sides:
+            yield from packets_of(space, side, intent.name, parting.box)

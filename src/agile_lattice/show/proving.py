@@ -1,0 +1,58 @@
+"""Verdicts as text: the same for every packet, or which packets are not, each set with one that shows it."""
+
+from __future__ import annotations
+
+from rich import box
+from rich.console import Console, Group
+from rich.table import Table
+from rich.text import Text
+
+from agile_lattice.compare.verdicts import Shown, Verdict
+from agile_lattice.show.terminal import plural
+from agile_lattice.show.walking import NAMES
+
+PARTS = {**NAMES, "answers": "answering"}
+
+
+def show_verdict(console: Console, one: Verdict) -> None:
+    """Print what was found out about a device."""
+    if one.shown:
+        table = Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 1, 0), header_style="head")
+        table.add_column("packets", ratio=5)
+        table.add_column("intent", ratio=6)
+        table.add_column("device", ratio=6)
+        for each in one.shown:
+            table.add_row(*_row(each))
+        console.print(table)
+    for words in (*one.proof.undecided, *one.incomplete):
+        console.print(Text(f"Not decided: {words}.", style="strong"))
+    console.print(Text(f"{one.device}: {summary(one)}", style="head"))
+
+
+def summary(one: Verdict) -> str:
+    """Say in words what was found out."""
+    if one.same:
+        return f"the same for every packet ({plural(one.proof.entries, 'rule')} and routes compared)"
+    if one.different:
+        count = sum(each.witness is not None for each in one.shown)
+        return f"not the same: {plural(count, 'set')} of packets treated differently, each with one that shows it"
+    if one.shown:
+        return "its stages are not the same, and no packet was found that shows it: not decided"
+    return "the same as far as it is known: not decided for all"
+
+
+def _row(one: Shown) -> tuple[Group, Group, Group]:
+    parting, witness = one.parting, one.witness
+    what = [Text(PARTS[parting.part], style="head")]
+    if parting.destinations is not None:
+        what.append(Text(f"to {parting.destinations}"))
+    elif parting.example is not None:
+        what.append(Text(f"such as {parting.example}"))
+    left, right = [Text(parting.left, style="intent")], [Text(parting.right, style="device")]
+    if witness is not None:
+        what.append(Text(f"{witness.header}, in by {witness.arrives}", style="remedy"))
+        left.append(Text(witness.intent, style="remedy"))
+        right.append(Text(witness.device, style="remedy"))
+    else:
+        what.append(Text("no packet found that shows it from end to end", style="remedy"))
+    return Group(*what), Group(*left), Group(*right)
