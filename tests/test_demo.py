@@ -159,3 +159,29 @@ def test_a_packet_is_followed_to_its_end(packet: str, code: int, says: str, caps
     first, last = data["visits"][0]["stages"][0], data["visits"][-1]["stages"][-1]
     assert first["before"]["source"] == packet.split()[0]
     assert (last["after"] is not None, data["answer"] is not None) == (True, code == 0)
+
+
+def test_what_is_rendered_is_proven_and_what_was_changed_is_shown(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    printed(capsys, 0, "render", INTENT, "--prove", "--into", str(tmp_path / "texts"))
+    assert "the same for every packet" in printed(capsys, 0, "prove", INTENT, str(tmp_path / "texts"))
+    data = json.loads(printed(capsys, 1, "prove", INTENT, str(DEMO / "a-year-later"), "--format", "json"))
+    gate = {each["parting"]["part"]: each["witness"] for each in data[1]["shown"]}
+    assert gate["arrival"]["header"]["port"] == 4434, "it was not published, and is there"
+    assert gate["way"]["header"]["destination"].startswith("192.0.2.")
+    rules = str(DEMO / "applied/quay-edge/ruleset.nft")
+    text = printed(capsys, 1, "prove", INTENT, rules, "--device", "quay-edge")
+    assert "Not decided: no text speaks of routes." in text and "not decided for all" in text
+    # What would not be the same is not written.
+    monkeypatch.setattr(
+        "agile_lattice.dialects.rendering.Shape.fill", lambda self, fact: "route replace 10.0.0.0/8 dev lo"
+    )
+    assert main(["render", INTENT, "--device", "quay-edge", "--prove", "--into", str(tmp_path / "bad")]) == 2
+    assert not (tmp_path / "bad").exists()
+
+
+def test_only_what_is_consequential(capsys: pytest.CaptureFixture[str]) -> None:
+    text = printed(capsys, 1, "diff", INTENT, str(DEMO / "a-year-later"), "--only", "consequential")
+    assert "a remark only" not in text and "quay-edge: 5 differences (5 consequential)" in text
+    printed(capsys, 0, "diff", INTENT, str(DEMO / "a-year-later"), "--only", "cosmetic")

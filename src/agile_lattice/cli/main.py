@@ -77,6 +77,11 @@ def build_parser() -> ArgumentParser:
     command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
     command.add_argument("--device", metavar="NAME", action="append", help="only this device; may be repeated")
     command.add_argument("--into", metavar="FOLDER", help="write files there, a folder for each device; all or none")
+    command.add_argument(
+        "--prove",
+        action="store_true",
+        help="read it again and prove that it is the same for every packet, or write nothing",
+    )
 
     command = add(
         "read", "turn the configuration of a device into intent",

@@ -8,18 +8,24 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from agile_lattice.cli.output import chosen_devices, print_json, write_files
-from agile_lattice.dialects import Rendered, render_device
+from agile_lattice.compare.verdicts import verdict
+from agile_lattice.dialects import Rendered, read_device, render_device
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue, catalogue_beside
 from agile_lattice.intent.model import Device
+from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
+from agile_lattice.show.proving import summary
 from agile_lattice.show.terminal import console, plural
 
 
 def run(arguments: Namespace) -> int:
     """Render; nothing is printed or written unless everything can be."""
     devices = chosen_devices(load(arguments.intent), arguments.device)
-    texts = render_all(devices, catalogue_beside(Path(arguments.intent)))
+    catalogue = catalogue_beside(Path(arguments.intent))
+    texts = render_all(devices, catalogue)
+    if arguments.prove:
+        prove_all(devices, texts, catalogue)
     if arguments.into:
         write_files({Path(arguments.into) / each.device / each.file: each.text for each in texts})
     if arguments.format == "json":
@@ -48,6 +54,22 @@ def render_all(devices: Sequence[Device], catalogue: Catalogue = BUILT_IN) -> li
     if refusals:
         raise Refusals(refusals)
     return texts
+
+
+def prove_all(devices: Sequence[Device], texts: Sequence[Rendered], catalogue: Catalogue) -> None:
+    """Read what was rendered, and prove that it treats every packet as the intent says.
+
+    Raises:
+        NotationError: If that is not so, or is not decided.
+    """
+    for device in devices:
+        pairs = [(each.file, each.text) for each in texts if each.device == device.name and each.text.strip()]
+        found = verdict(device, read_device(device.name, device.speaks, pairs, catalogue))
+        if not found.proof.same or found.shown:
+            raise fail(
+                device.place, f"{device.name}: {summary(found)}",
+                "Nothing was written. Please report this: what is rendered should always be the same.",
+            )  # fmt: skip
 
 
 def show_texts(texts: Sequence[Rendered]) -> None:
