@@ -46,11 +46,11 @@ def _row(one: Shown) -> tuple[Group, Group, Group]:
     what = [Text(PARTS[parting.part], style="head")]
     if parting.destinations is not None:
         what.append(Text(f"to {parting.destinations}"))
-    elif parting.example is not None:
+    elif parting.example is not None and witness is None:
         what.append(Text(f"such as {parting.example}"))
     left, right = [Text(parting.left, style="intent")], [Text(parting.right, style="device")]
     if witness is not None:
-        what.append(Text(f"{witness.header}, in by {witness.arrives}", style="remedy"))
+        what.append(Text(f"such as {witness.header}, in by {witness.arrives}", style="remedy"))
         left.append(Text(witness.intent, style="remedy"))
         right.append(Text(witness.device, style="remedy"))
     else:
