@@ -109,16 +109,16 @@ class _Side:
     def entries(self, part: Part) -> list[tuple[Entry, str]]:
         if part in ("arrival", "departure"):
             stage: Stage = "arrival" if part == "arrival" else "departure"
-            rules = [rule for rule in split(self.device.translations) if rule.stage == stage and _is_of_ipv4(rule)]
-            found = [pair for rule in rules for pair in self.rule(rule)]
+            own = [rule for rule in split(self.device.translations) if rule.stage == stage and _is_of_ipv4(rule)]
+            found = [pair for rule in own for pair in self.rule(rule)]
             return [*found, (Entry(self.space.box(), KEEP), "stays as it is")]
-        rules_ = passages(self.device.permits if part == "permits" else self.device.access)
-        mine = [each for each in rules_ if _is_of_ipv4(each)]
+        rules = passages(self.device.permits if part == "permits" else self.device.access)
+        mine = [each for each in rules if _is_of_ipv4(each)]
         boxes = [(self.passage(each), each) for each in mine]
         # One that names an interface which neither device has, or an empty list of addresses, matches nothing.
         listed = [(Entry(box, (each.verdict,)), _named(each)) for box, each in boxes if all(box)]
-        rest = DROP if rules_ else PASS
-        return [*listed, (Entry(self.space.box(), rest), "is dropped: nothing permits it" if rules_ else "passes")]
+        rest = DROP if rules else PASS
+        return [*listed, (Entry(self.space.box(), rest), "is dropped: nothing permits it" if rules else "passes")]
 
     def passage(self, rule: Passage) -> Box:
         service = Service(rule.protocol, rule.ports) if rule.protocol else None

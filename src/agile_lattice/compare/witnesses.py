@@ -154,6 +154,8 @@ def _is_example(prefix: Prefix) -> bool:
 def _of_rules(intent: Device, there: Device, topology: Topology, wanted: object, found: object) -> Iterator[Candidate]:
     """Yield packets of what only one of two rules matches, of both, and of each."""
     space = Space([*intent.interfaces, *(each for each in there.interfaces if not intent.interface(each.name))])
+    if not space.names:
+        return
     ours, theirs = ([] if each is None else _boxes(space, each) for each in (wanted, found))
     regions: list[Box] = []
     for box in ours:
@@ -167,8 +169,10 @@ def _of_rules(intent: Device, there: Device, topology: Topology, wanted: object,
 
 def _boxes(space: Space, one: Any) -> list[Box]:
     if isinstance(one, Permit):
-        return space.of_permit(one)
-    return [space.of_rule(rule) for rule in split([one]) if _is_of_ipv4(rule)]
+        boxes = space.of_permit(one)
+    else:
+        boxes = [space.of_rule(rule) for rule in split([one]) if _is_of_ipv4(rule)]
+    return [each for each in boxes if all(each)]  # one that names an interface which is not there matches nothing
 
 
 def _is_of_ipv4(rule: Rule) -> bool:
