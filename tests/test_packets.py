@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 import agile_lattice as al
 from agile_lattice.behaviour import flows
-from agile_lattice.behaviour.matching import Space
+from agile_lattice.behaviour.matching import Space, is_of_ipv4
 from agile_lattice.behaviour.shadowing import taken_rules
 from agile_lattice.behaviour.tables import Table
 from agile_lattice.behaviour.topology import Topology
@@ -20,7 +20,7 @@ from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import PROTOCOL_NUMBERS
-from agile_lattice.intent.stages import Rule, split
+from agile_lattice.intent.stages import split
 from agile_lattice.intent.translations import Translation
 from agile_lattice.packets.boxes import Undecided, count, difference, overlap, remainder, some_point
 from agile_lattice.packets.functions import Entry, differing
@@ -150,7 +150,7 @@ def test_every_circle_is_found_and_nothing_else(routes: list[list[tuple[int, int
 @given(devices(("iproute2", "nftables")), st.data())
 def test_a_rule_matches_a_packet_exactly_if_its_box_holds_it(device: Device, data: st.DataObject) -> None:
     names = [each.name for each in device.interfaces]
-    rules = [each for each in split(device.translations) if _is_of_ipv4(each)]
+    rules = [each for each in split(device.translations) if is_of_ipv4(each)]
     if not names or not rules:
         return
     space = Space(device.interfaces)
@@ -170,10 +170,6 @@ def test_a_rule_matches_a_packet_exactly_if_its_box_holds_it(device: Device, dat
         return
     header = flows.Header(Address(4, source), Address(4, destination), known[protocol], port)
     assert flows.matches(rule, header, names[arrives], names[leaves]) == inside
-
-
-def _is_of_ipv4(rule: Rule) -> bool:
-    return all(each is None or each.family == 4 for each in (rule.source, rule.destination, rule.to))
 
 
 CUBES = st.tuples(*[st.lists(st.tuples(st.integers(0, 3), st.integers(0, 2)), min_size=1, max_size=2)] * 3).map(

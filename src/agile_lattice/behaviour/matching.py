@@ -12,7 +12,7 @@ import msgspec
 
 from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.permits import Permit
+from agile_lattice.intent.permits import Passage, Permit
 from agile_lattice.intent.services import PORT_PROTOCOLS, PROTOCOL_NUMBERS, Service
 from agile_lattice.intent.stages import Rule
 from agile_lattice.packets.boxes import Box, some_point
@@ -104,6 +104,12 @@ class Space:
             "" if box[1] == self.any_side else self.names[leaves],
             Address(4, from_), Address(4, to), f"{name}/{port}" if with_port else name,
         )  # fmt: skip
+
+
+def is_of_ipv4(rule: Rule | Passage) -> bool:
+    """Tell whether a rule can match packets of IPv4; only those have boxes."""
+    sets = (rule.source, rule.destination, getattr(rule, "to", None))
+    return rule.protocol != "icmp6" and all(each is None or each.family == 4 for each in sets)
 
 
 def _ordinary(spans: Spans) -> int:

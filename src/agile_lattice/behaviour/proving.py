@@ -11,7 +11,7 @@ from typing import Literal
 
 import msgspec
 
-from agile_lattice.behaviour.matching import Packet, Space
+from agile_lattice.behaviour.matching import Packet, Space, is_of_ipv4
 from agile_lattice.behaviour.tables import Hop, Table
 from agile_lattice.intent.addresses import BITS, Address, AddressSet
 from agile_lattice.intent.interfaces import Interface
@@ -109,11 +109,11 @@ class _Side:
     def entries(self, part: Part) -> list[tuple[Entry, str]]:
         if part in ("arrival", "departure"):
             stage: Stage = "arrival" if part == "arrival" else "departure"
-            own = [rule for rule in split(self.device.translations) if rule.stage == stage and _is_of_ipv4(rule)]
+            own = [rule for rule in split(self.device.translations) if rule.stage == stage and is_of_ipv4(rule)]
             found = [pair for rule in own for pair in self.rule(rule)]
             return [*found, (Entry(self.space.box(), KEEP), "stays as it is")]
         rules = passages(self.device.permits if part == "permits" else self.device.access)
-        mine = [each for each in rules if _is_of_ipv4(each)]
+        mine = [each for each in rules if is_of_ipv4(each)]
         boxes = [(self.passage(each), each) for each in mine]
         # One that names an interface which neither device has, or an empty list of addresses, matches nothing.
         listed = [(Entry(box, (each.verdict,)), _named(each)) for box, each in boxes if all(box)]
@@ -169,11 +169,6 @@ def _becomes(rule: Rule) -> str:
 
 def _named(rule: Passage) -> str:
     return f"{rule.name or 'a permit'}: {'passes' if rule.verdict == 'pass' else 'is dropped'}"
-
-
-def _is_of_ipv4(rule: Rule | Passage) -> bool:
-    sets = (rule.source, rule.destination, getattr(rule, "to", None))
-    return rule.protocol != "icmp6" and all(each is None or each.family == 4 for each in sets)
 
 
 def _of_ipv6(device: Device) -> object:

@@ -5,57 +5,15 @@ The order of stages is that of `intent.stages`: arrival rewriting, look-up, perm
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from typing import Literal
+from collections.abc import Sequence
 
 import msgspec
-from msgspec.structs import replace
 
-from agile_lattice.behaviour.flows import Header, matches, moved
+from agile_lattice.behaviour.flows import Header
+from agile_lattice.behaviour.passing import STOPS, End, Passing, Stage
 from agile_lattice.behaviour.tables import Hop
 from agile_lattice.behaviour.topology import Topology
-from agile_lattice.intent.addresses import Address, AddressSet, Prefix
-from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.model import Answer, Device
 from agile_lattice.intent.normal import external_addresses
-from agile_lattice.intent.permits import Passage, passages
-from agile_lattice.intent.places import NOWHERE, Place
-from agile_lattice.intent.stages import Rule
-from agile_lattice.intent.translations import described
-
-StageName = Literal["arrival", "way", "access", "permits", "departure"]
-End = Literal["delivered", "handed on", "reaches the device", "dropped", "discarded", "no way", "in a circle"]
-STOPS: frozenset[End] = frozenset({"dropped", "discarded", "no way", "in a circle"})
-
-
-class Tested(msgspec.Struct, frozen=True):
-    """A rule that was asked, and did not match."""
-
-    subject: str
-    place: Place = NOWHERE
-
-
-class Stage(msgspec.Struct, frozen=True):
-    """What one stage of a device did to the packet.
-
-    Attributes:
-        stage: Which one.
-        before, after: The header as it came to the stage, and as it left it.
-        decided: The rule, route or address that decided, in words; empty if nothing matched.
-        place: Where that is written.
-        tested: Rules that were asked before and did not match, in order.
-        note: What else there is to say.
-        pool: The addresses of which the header has got one.
-    """
-
-    stage: StageName
-    before: Header
-    after: Header
-    decided: str = ""
-    place: Place = NOWHERE
-    tested: tuple[Tested, ...] = ()
-    note: str = ""
-    pool: AddressSet | None = None
 
 
 class Visit(msgspec.Struct, frozen=True):
@@ -129,7 +87,7 @@ def walk(topology: Topology, header: Header, device: str, arrives: str) -> Walk:
         if (device, arrives, header) in seen:
             return Walk(tuple(visits), "in a circle", f"it comes to {device} again, as it was before")
         seen.add((device, arrives, header))
-        passing = _Passing(topology, here, arrives)
+        passing = Passing(topology, here, arrives)
         stopped = passing.run(header)
         visits.append(Visit(device, arrives, passing.leaves, tuple(passing.stages)))
         if stopped is not None:
@@ -174,145 +132,3 @@ def _way_back(topology: Topology, visits: Sequence[Visit]) -> str:
     if hop.interface != last.arrives:
         return f"{last.device} sends the answer out by {hop.interface}, and the packet came in by {last.arrives}"
     return ""
-
-
-class _Passing:
-    """A packet on its way through one device."""
-
-    def __init__(self, topology: Topology, device: Device, arrives: str) -> None:
-        self.topology, self.device, self.arrives = topology, device, arrives
-        self.leaves = ""
-        self.hop: Hop | None = None
-        self.stages: list[Stage] = []
-
-    def run(self, header: Header) -> tuple[End, str] | None:
-        """Take the packet through all stages; return why it ends here, or `None` if it leaves."""
-        header = self.rewrite("arrival", header)
-        hop = self.hop = self.look_up(header)
-        if hop is None:
-            return "no way", f"{self.device.name} has no route to {header.destination}"
-        if hop.means == "discard":
-            return "discarded", f"{self.device.name} discards what goes to {hop.prefix}"
-        if hop.means == "own":
-            return self.own(header)
-        self.leaves = hop.interface
-        settings = self.device.settings
-        if (settings.forwarding4 if header.destination.family == 4 else settings.forwarding6) is False:
-            return "dropped", f"{self.device.name} does not forward packets"
-        stopped = self.permit(header)
-        if stopped is None:
-            self.rewrite("departure", header)
-        return stopped
-
-    def rewrite(self, stage: Literal["arrival", "departure"], header: Header) -> Header:
-        """Let the first rule that matches rewrite the header."""
-        tested: list[Tested] = []
-        for one, rule in self.topology.rules(self.device.name, stage):
-            if not matches(rule, header, self.arrives, self.leaves):
-                tested.append(Tested(described(one), rule.place))
-                continue
-            after, note = self.rewritten(rule, header)
-            pool = rule.to if rule.verdict == "rewrite" else None
-            self.stages.append(Stage(stage, header, after, described(one), rule.place, tuple(tested), note, pool))
-            return after
-        self.stages.append(Stage(stage, header, header, tested=tuple(tested)))
-        return header
-
-    def rewritten(self, rule: Rule, header: Header) -> tuple[Header, str]:
-        """Return the header that a rule makes of another, and what else there is to say."""
-        if rule.verdict == "keep":
-            return header, "it stays as it is"
-        field = "destination" if rule.stage == "arrival" else "source"
-        address = getattr(header, field)
-        matched = rule.destination if rule.stage == "arrival" else rule.source
-        note = ""
-        if rule.verdict == "egress":
-            own = next(self.own_addresses(self.leaves, header.source.family), None)
-            if own is None:
-                return header, f"{self.leaves} has no address that it could take"
-            address = own
-        elif rule.verdict == "shift" and rule.to is not None:
-            address = moved(address, matched, rule.to)
-        elif rule.to is not None:
-            if not rule.to.is_single:
-                note = f"one of {rule.to}, ports {rule.port_use}"
-            address = type(address)(rule.to.family, rule.to.spans[0][0])
-        after = replace(header, **{field: address})
-        return (after if rule.to_port is None else replace(after, port=rule.to_port)), note
-
-    def own_addresses(self, name: str, family: int) -> Iterator[object]:
-        """Yield the addresses of an interface that packets can leave with."""
-        one = self.device.interface(name)
-        assert isinstance(one, Interface)
-        for each in one.addresses:
-            if each.family == family and not each.address.is_link_local:
-                yield each.address
-
-    def look_up(self, header: Header) -> Hop | None:
-        """Look the destination up."""
-        arrival = self.device.interface(self.arrives)
-        instance = arrival.instance if arrival is not None else ""
-        table = self.topology.table(self.device.name, header.destination.family, instance)
-        hop = table.look_up(header.destination.value)
-        if hop is None or hop.means != "own":
-            answered = self.answer_for(header.destination)
-            if answered is not None:
-                # The device answers for it, so it is the device that gets it.
-                words = f"{header.destination}, which the device answers for on {answered.interface}"
-                self.stages.append(Stage("way", header, header, words, answered.place))
-                return Hop(Prefix.host(header.destination), "own")
-        place, words = NOWHERE, "no route"
-        if hop is not None:
-            place = hop.route.place if hop.route is not None else self.place_of(hop)
-            means = {"own": "an address of the device", "connected": "connected", "discard": "discarded"}
-            words = f"{hop.prefix.shortest}, {means.get(hop.means, f'via {hop.next_hop or hop.interface}')}"
-        note = f"out by {hop.interface}" if hop is not None and hop.interface else ""
-        self.stages.append(Stage("way", header, header, words, place, note=note))
-        return hop
-
-    def answer_for(self, address: Address) -> Answer | None:
-        """Return what the device answers for that holds an address; `None` if nothing does."""
-        answers = self.topology.answers(self.device.name)
-        return next((each for each in answers if address in each.addresses), None)
-
-    def place_of(self, hop: Hop) -> Place:
-        """Return where the address is written that an entry follows from."""
-        for one in self.device.interfaces:
-            for index, each in enumerate(one.addresses):
-                if hop.prefix in (each.network, type(each).host(each.address)):
-                    return one.place_of(index)
-        return NOWHERE
-
-    def own(self, header: Header) -> tuple[End, str]:
-        """Let what is meant for the device itself in, if it may."""
-        rules = passages(self.device.access)
-        tested: list[Tested] = []
-        for rule in rules:
-            if matches(rule, header, self.arrives):
-                stage = Stage("access", header, header, _named("management", rule), rule.place, tuple(tested))
-                self.stages.append(stage)
-                return "reaches the device", f"it is for {self.device.name} itself"
-            tested.append(Tested(_named("management", rule), rule.place))
-        if rules:
-            self.stages.append(Stage("access", header, header, tested=tuple(tested)))
-            return "dropped", f"nothing lets it into {self.device.name} itself"
-        return "reaches the device", f"it is for {self.device.name} itself"
-
-    def permit(self, header: Header) -> tuple[End, str] | None:
-        """Let the first permit that matches decide; without any permit everything passes."""
-        rules = passages(self.device.permits)
-        tested: list[Tested] = []
-        for rule in rules:
-            if matches(rule, header, self.arrives, self.leaves):
-                subject = _named("permit", rule)
-                self.stages.append(Stage("permits", header, header, subject, rule.place, tuple(tested)))
-                return None if rule.verdict == "pass" else ("dropped", f"{subject} on {self.device.name} stops it")
-            tested.append(Tested(_named("permit", rule), rule.place))
-        if rules:
-            self.stages.append(Stage("permits", header, header, tested=tuple(tested)))
-            return "dropped", f"no permit on {self.device.name} lets it pass"
-        return None
-
-
-def _named(kind: str, rule: Passage) -> str:
-    return f"{kind} {rule.name}".rstrip()

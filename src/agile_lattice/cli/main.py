@@ -92,12 +92,7 @@ def build_parser() -> ArgumentParser:
     command.add_argument("--device", metavar="NAME", default="", help="its name, if the files do not say")
 
     command = add("diff", "hold the configuration of devices against the intent", "lattice diff intent.yaml captures")
-    command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
-    command.add_argument(
-        "captures", metavar="CAPTURE", nargs="+",
-        help="a folder with a folder for each device; or, with --device, files or a folder of files",
-    )  # fmt: skip
-    command.add_argument("--device", metavar="NAME", help="the device that the captures are of")
+    _add_captures(command)
     command.add_argument(
         "--only", choices=["consequential", "open", "descriptive", "cosmetic"],
         help="only these differences, in the exit code too; open is what may matter",
@@ -108,12 +103,7 @@ def build_parser() -> ArgumentParser:
         "say what to type so that devices are as the intent says",
         "lattice mend intent.yaml captures --into changes",
     )
-    command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
-    command.add_argument(
-        "captures", metavar="CAPTURE", nargs="+",
-        help="a folder with a folder for each device; or, with --device, files or a folder of files",
-    )  # fmt: skip
-    command.add_argument("--device", metavar="NAME", help="the device that the captures are of")
+    _add_captures(command)
     command.add_argument("--undo", action="store_true", help="print what takes the change back, in its place")
     command.add_argument("--into", metavar="FOLDER", help="write both there, a folder for each device; all or none")
     command.add_argument(
@@ -135,12 +125,7 @@ def build_parser() -> ArgumentParser:
     command = add(
         "prove", "prove that devices treat every packet as the intent says", "lattice prove intent.yaml captures"
     )
-    command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
-    command.add_argument(
-        "captures", metavar="CAPTURE", nargs="+",
-        help="a folder with a folder for each device; or, with --device, files or a folder of files",
-    )  # fmt: skip
-    command.add_argument("--device", metavar="NAME", help="the device that the captures are of")
+    _add_captures(command)
 
     _add_dialects(
         add("dialects", "list syntaxes, what each can carry, and try a new one", "lattice dialects", formats=())
@@ -148,6 +133,15 @@ def build_parser() -> ArgumentParser:
 
     add("demo", "show all of it on demo data, as a story", "lattice demo", formats=())
     return parser
+
+
+def _add_captures(command: ArgumentParser) -> None:
+    command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
+    command.add_argument(
+        "captures", metavar="CAPTURE", nargs="+",
+        help="a folder with a folder for each device; or, with --device, files or a folder of files",
+    )  # fmt: skip
+    command.add_argument("--device", metavar="NAME", help="the device that the captures are of")
 
 
 def _count(text: str) -> int:

@@ -13,7 +13,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.flows import Header
-from agile_lattice.behaviour.matching import ANY_ADDRESS, LIKED_DESTINATION, PROTOCOL_NAMES, Space
+from agile_lattice.behaviour.matching import ANY_ADDRESS, LIKED_DESTINATION, PROTOCOL_NAMES, Space, is_of_ipv4
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.compare.differences import Difference, Gap, Witness
@@ -24,7 +24,7 @@ from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.permits import Permit
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import ICMP_PROTOCOLS, PORT_PROTOCOLS
-from agile_lattice.intent.stages import Rule, split
+from agile_lattice.intent.stages import split
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Twice
 from agile_lattice.packets.boxes import Box, difference, overlap
 
@@ -171,12 +171,8 @@ def _boxes(space: Space, one: Any) -> list[Box]:
     if isinstance(one, Permit):
         boxes = space.of_permit(one)
     else:
-        boxes = [space.of_rule(rule) for rule in split([one]) if _is_of_ipv4(rule)]
+        boxes = [space.of_rule(rule) for rule in split([one]) if is_of_ipv4(rule)]
     return [each for each in boxes if all(each)]  # one that names an interface which is not there matches nothing
-
-
-def _is_of_ipv4(rule: Rule) -> bool:
-    return all(each is None or each.family == 4 for each in (rule.source, rule.destination, rule.to))
 
 
 def packets_of(space: Space, topology: Topology, device: str, box: Box) -> Iterator[Candidate]:

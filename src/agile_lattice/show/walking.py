@@ -8,7 +8,8 @@ from rich.table import Table
 from rich.text import Text
 
 from agile_lattice.behaviour.flows import Header
-from agile_lattice.behaviour.walking import Stage, Visit, Walk
+from agile_lattice.behaviour.passing import Stage
+from agile_lattice.behaviour.walking import Visit, Walk
 from agile_lattice.show.terminal import located, plural
 
 NAMES = {
