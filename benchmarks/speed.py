@@ -110,6 +110,8 @@ snat to {{ r.to.spans[0]|range }}{% endif %}{% if r.name %} comment "{{ r.name }
 NFT = f"""\
 table ip lattice
 delete table ip lattice
+table ip6 lattice
+delete table ip6 lattice
 table inet lattice
 delete table inet lattice
 table ip lattice {{
