@@ -161,6 +161,11 @@ def test_a_packet_is_followed_to_its_end(packet: str, code: int, says: str, caps
     assert (last["after"] is not None, data["answer"] is not None) == (True, code == 0)
 
 
+def test_a_packet_of_ipv6_is_not_for_the_translations_of_ipv4(capsys: pytest.CaptureFixture[str]) -> None:
+    text = printed(capsys, 0, "walk", INTENT, "2001:db8:40:10::9", "2001:db8:41:10::9", "icmp")
+    assert "others-out" not in text and "2001:db8:1::2" not in text
+
+
 def test_what_is_rendered_is_proven_and_what_was_changed_is_shown(
     tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:

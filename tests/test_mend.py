@@ -11,11 +11,13 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
+from agile_lattice.behaviour.proving import prove
 from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.mending import Mending, mend
+from agile_lattice.compare.verdicts import verdict
 from agile_lattice.dialects import read_device, render_device
 from agile_lattice.dialects.registry import BUILT_IN
-from agile_lattice.intent.model import Device
+from agile_lattice.intent.model import Device, Settings
 from agile_lattice.notation.loading import loads
 from strategies import devices
 from test_laws import SOME, rendered
@@ -164,6 +166,17 @@ def test_what_was_not_understood_stays_in_a_block_that_is_filled_again() -> None
     assert mend_.change.startswith("flush chain ip lattice arrival\n") and "departure" not in mend_.change
     back = [line for line in mend_.undo.splitlines() if line.startswith("add")]
     assert strange.strip() in back[-1] and '"three"' not in mend_.undo
+
+
+def test_a_device_whose_syntax_knows_no_management_can_be_proven() -> None:
+    device = intended("mooring")
+    [there] = render_device(device)
+    found = verdict(device, read_device("quay", device.speaks, {there.file: there.text}))
+    assert (found.same, found.incomplete) == (True, ())
+    asked = replace(device, settings=Settings(forwarding4=True))
+    assert not prove(asked, device).same, "forwarding decides about every packet"
+    routed = replace(device, routes=tuple(replace(each, instance="guests") for each in device.routes))
+    assert not prove(device, routed).same, "another table"
 
 
 MANAGED = (

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import msgspec
 
 from agile_lattice.intent.addresses import Address, AddressSet
@@ -71,6 +69,6 @@ def _within(spans: Spans, port: int | None) -> bool:
     return port is not None and any(first <= port <= last for first, last in spans)
 
 
-def moved(address: Address, matched: Any, to: AddressSet) -> Address:
+def moved(address: Address, matched: AddressSet, to: AddressSet) -> Address:
     """Shift an address by the offset between the set that matched and the one it becomes."""
     return Address(address.family, address.value - matched.spans[0][0] + to.spans[0][0])

@@ -16,7 +16,7 @@ from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Answer, Device
 from agile_lattice.intent.permits import Passage, passages
 from agile_lattice.intent.places import NOWHERE, Place
-from agile_lattice.intent.stages import Rule
+from agile_lattice.intent.stages import Rule, family_of
 from agile_lattice.intent.translations import described
 
 StageName = Literal["arrival", "way", "access", "permits", "departure"]
@@ -86,6 +86,8 @@ class Passing:
         """Let the first rule that matches rewrite the header."""
         tested: list[Tested] = []
         for one, rule in self.topology.rules(self.device.name, stage):
+            if family_of(rule) != header.source.family:
+                continue
             if not matches(rule, header, self.arrives, self.leaves):
                 tested.append(Tested(described(one), rule.place))
                 continue
@@ -109,7 +111,7 @@ class Passing:
             if own is None:
                 return header, f"{self.leaves} has no address that it could take"
             address = own
-        elif rule.verdict == "shift" and rule.to is not None:
+        elif rule.verdict == "shift" and rule.to is not None and matched is not None:
             address = moved(address, matched, rule.to)
         elif rule.to is not None:
             if not rule.to.is_single:

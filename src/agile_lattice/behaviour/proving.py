@@ -22,7 +22,7 @@ from agile_lattice.intent.services import Service
 from agile_lattice.intent.stages import Rule, Stage, split
 from agile_lattice.packets.boxes import Box, Undecided
 from agile_lattice.packets.functions import Action, Entry, differing
-from agile_lattice.packets.spans import Spans, minus
+from agile_lattice.packets.spans import Spans, merged, minus
 
 Part = Literal["arrival", "way", "permits", "departure", "access", "answers"]
 KEEP: Action = ("keep",)
@@ -91,11 +91,18 @@ def prove(left: Device, right: Device) -> Proof:
             Parting(part, mine[each.left][1], its[each.right][1], each.box, None, space.example(each.box))
             for each in regions
         ]
-    for family in (4, 6):
-        partings += _ways(left, right, family)
+    instances = {one.instance for device in (left, right) for one in device.interfaces}
+    instances |= {one.instance for device in (left, right) for one in device.routes}
+    for instance in sorted({"", *instances}):
+        for family in (4, 6):
+            partings += _ways(left, right, family, instance)
     partings += _answers(left, right)
     if _of_ipv6(left) != _of_ipv6(right):
         undecided.append("rules of IPv6: they are not the same, and only those of IPv4 are compared packet by packet")
+    for name in ("forwarding4", "forwarding6", "reverse_path"):
+        said, there = getattr(left.settings, name), getattr(right.settings, name)
+        if said is not None and said != there:
+            undecided.append(f"settings: {name} is not the same, and what follows from it is not worked out")
     entries = sum(len(each.routes) + len(each.translations) + len(each.permits) for each in (left, right))
     return Proof(tuple(partings), tuple(undecided), entries)
 
@@ -186,9 +193,9 @@ def _of_ipv6(device: Device) -> object:
     return [msgspec.structs.replace(each, name="") for each in translated], plain, managed
 
 
-def _ways(left: Device, right: Device, family: int) -> Iterator[Parting]:
+def _ways(left: Device, right: Device, family: int, instance: str) -> Iterator[Parting]:
     """Compare forwarding tables interval by interval."""
-    tables = Table(left, family), Table(right, family)
+    tables = Table(left, family, instance), Table(right, family, instance)
     cuts = sorted({*tables[0].starts, *tables[1].starts})
     top = 1 << BITS[family]
     runs: dict[tuple[str, str], list[tuple[int, int]]] = {}
@@ -197,7 +204,7 @@ def _ways(left: Device, right: Device, family: int) -> Iterator[Parting]:
         if mine != its:
             runs.setdefault((mine, its), []).append((first, end - 1))
     for (mine, its), spans in runs.items():
-        yield Parting("way", mine, its, None, AddressSet(family, _fused(spans)))
+        yield Parting("way", mine, its, None, AddressSet(family, merged(spans)))
 
 
 def _means(hop: Hop | None) -> str:
@@ -208,16 +215,6 @@ def _means(hop: Hop | None) -> str:
     if hop.means == "discard":
         return "discarded"
     return f"to {hop.next_hop}, by {hop.interface}" if hop.next_hop is not None else f"on the link of {hop.interface}"
-
-
-def _fused(spans: list[tuple[int, int]]) -> Spans:
-    fused: list[tuple[int, int]] = []
-    for first, last in spans:
-        if fused and fused[-1][1] + 1 == first:
-            fused[-1] = (fused[-1][0], last)
-        else:
-            fused.append((first, last))
-    return tuple(fused)
 
 
 def _answers(left: Device, right: Device) -> Iterator[Parting]:

@@ -7,14 +7,13 @@ from argparse import Namespace
 from collections.abc import Sequence
 from pathlib import Path
 
-from agile_lattice.cli.diff import captured_files
+from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.output import print_json, write_files
 from agile_lattice.compare.mending import Mending, mend
 from agile_lattice.dialects.registry import catalogue_beside
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
-from agile_lattice.notation.located import read_text
 from agile_lattice.show.mending import show_changes, show_held
 from agile_lattice.show.terminal import console
 
@@ -22,11 +21,9 @@ from agile_lattice.show.terminal import console
 def run(arguments: Namespace) -> int:
     """Find the changes; 1 if there is any, or if one was held back."""
     network = load(arguments.intent)
-    captures = captured_files(network, [Path(each) for each in arguments.captures], arguments.device)
     catalogue = catalogue_beside(Path(arguments.intent))
     mendings = [
-        mend(device, [(str(file), read_text(file)) for file in files], catalogue, arguments.cut or ())
-        for device, files in captures
+        mend(device, texts, catalogue, arguments.cut or ()) for device, texts in captured_texts(network, arguments)
     ]
     _refuse_unknown(arguments.cut or (), mendings)
     if arguments.into:

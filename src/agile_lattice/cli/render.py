@@ -64,7 +64,7 @@ def prove_all(devices: Sequence[Device], texts: Sequence[Rendered], catalogue: C
     """
     for device in devices:
         pairs = [(each.file, each.text) for each in texts if each.device == device.name and each.text.strip()]
-        found = verdict(device, read_device(device.name, device.speaks, pairs, catalogue))
+        found = verdict(device, read_device(device.name, device.speaks, pairs, catalogue), catalogue)
         if not found.proof.same or found.shown:
             raise fail(
                 device.place, f"{device.name}: {summary(found)}",

@@ -58,7 +58,10 @@ def _header(source: Address, destination: Address, service: str) -> Header:
         raise fail(Place(), f"there is no protocol {protocol!r}", f"Known are {', '.join(PROTOCOLS)}.")
     if protocol in ICMP_TYPES:
         kinds = ICMP_TYPES[protocol]
-        return Header(source, destination, protocol, kinds.get(number or "echo-request", _port(number)))
+        kind = kinds.get(number or "echo-request", int(number) if number.isascii() and number.isdigit() else 256)
+        if kind > 255:
+            raise fail(Place(), f"{number!r} is not a type of {protocol}", f"Known by name are {', '.join(kinds)}.")
+        return Header(source, destination, protocol, kind)
     if protocol not in PORT_PROTOCOLS:
         return Header(source, destination, protocol)
     if not number:
@@ -66,9 +69,7 @@ def _header(source: Address, destination: Address, service: str) -> Header:
     return Header(source, destination, protocol, _port(number), ORDINARY_SOURCE_PORT)
 
 
-def _port(text: str) -> int | None:
-    if not text:
-        return None
+def _port(text: str) -> int:
     if not (text.isascii() and text.isdigit() and int(text) <= 65535):
         raise fail(Place(), f"{text!r} is not a port", "Ports are numbers up to 65535.")
     return int(text)

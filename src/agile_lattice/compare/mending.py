@@ -14,10 +14,9 @@ from agile_lattice.compare.comparing import comparison_of, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
 from agile_lattice.compare.managing import Held, cutting
 from agile_lattice.dialects.alignment import align, taken_back
-from agile_lattice.dialects.assembly import assemble, facts_of
+from agile_lattice.dialects.assembly import assemble, facts_in
 from agile_lattice.dialects.changing import TextChange, edited_texts, patch, refilled, typed
 from agile_lattice.dialects.dialect import Dialect, Form
-from agile_lattice.dialects.fact_types import FACTS
 from agile_lattice.dialects.outline import outline
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading import Reading, best_reading
@@ -97,7 +96,7 @@ def mend(
             sections.add("interfaces")  # what a route or a rule names comes with it
         sections &= carried
         if own and sections:
-            parts = _Part(there, carried), _Part(goal, carried)
+            parts = facts_in(there, carried), facts_in(goal, carried)
             mends += _mends(dialect, own, *parts, _with_it(sections))
     return Mending(intent.name, comparison_of(intent, capture, gaps), tuple(mends), tuple(held.values()))
 
@@ -122,23 +121,11 @@ def _with_it(sections: set[Section]) -> set[Section]:
     return found
 
 
-class _Part(msgspec.Struct, frozen=True):
-    """What one dialect has to say of a device."""
-
-    device: Device
-    carried: Collection[Section]
-
-    @property
-    def facts(self) -> Facts:
-        facts = facts_of(self.device)
-        return {kind: facts[kind] for kind in facts if FACTS[kind].section in (*self.carried, None)}
-
-
 def _mends(
     dialect: Dialect,
     own: Sequence[tuple[tuple[str, str], Reading]],
-    there: _Part,
-    goal: _Part,
+    there: Facts,
+    goal: Facts,
     sections: Collection[Section],
 ) -> list[Mend]:
     """Return what changes in the texts of one dialect; those in a form that is only read are written anew first."""
@@ -147,16 +134,16 @@ def _mends(
         by_form.setdefault(reading.form, []).append(pair)
     forms = [each for each in dialect.forms if each.name in by_form and each.file]
     if not forms:
-        texts = render_facts(dialect, there.facts)
+        texts = render_facts(dialect, there)
         return _mends_of(dialect, dialect.forms[0], texts, goal, sections)
     return [one for form in forms for one in _mends_of(dialect, form, by_form[form.name], goal, sections)]
 
 
 def _mends_of(
-    dialect: Dialect, form: Form, texts: list[tuple[str, str]], goal: _Part, sections: Collection[Section]
+    dialect: Dialect, form: Form, texts: list[tuple[str, str]], goal: Facts, sections: Collection[Section]
 ) -> list[Mend]:
     before = outline(dialect, form, texts)
-    after = outline(dialect, form, render_facts(dialect, goal.facts, form))
+    after = outline(dialect, form, render_facts(dialect, goal, form))
     steps = align(before, after, sections)
     if not any(each.changes for each in steps):
         return []

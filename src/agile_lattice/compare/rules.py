@@ -10,7 +10,7 @@ import msgspec
 from agile_lattice.compare.differences import Difference, Field, Gap, field_differences, paired, weigh
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.permits import Access, Passage, Permit, passages
-from agile_lattice.intent.stages import Rule, overlap, split
+from agile_lattice.intent.stages import Rule, family_of, overlap, split
 from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, described
 from agile_lattice.notation.plain import access_data, permit_data, translation_data
 from agile_lattice.packets.order import longest_rise
@@ -80,12 +80,7 @@ def _purpose(one: Translation) -> object:
 
 def _stages(one: Translation) -> tuple[str, ...]:
     """Return the lists that a translation stands in: of a stage and a family, since no packet is of two families."""
-    return tuple(sorted({f"{rule.stage} {_family(rule)}" for rule in split([one])}))
-
-
-def _family(rule: Rule) -> int:
-    """Return the family that a rule is for; one that names no addresses is for IPv4 (RFC 3022)."""
-    return next((each.family for each in (rule.source, rule.destination, rule.to) if each is not None), 4)
+    return tuple(sorted({f"{rule.stage} {family_of(rule)}" for rule in split([one])}))
 
 
 def _moved(

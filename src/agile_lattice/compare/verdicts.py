@@ -15,11 +15,20 @@ from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.differences import Witness
 from agile_lattice.compare.witnesses import MOST_TRIES, Candidate, is_outside, packets_of, towards, tried
 from agile_lattice.dialects.assembly import Capture
+from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.model import SECTIONS, Device, Network, Section
+from agile_lattice.intent.model import Device, Network, Section
 
-WHAT_PACKETS_FEEL: tuple[Section, ...] = ("interfaces", "answers", "routes", "translations", "permits", "access")
+WHAT_PACKETS_FEEL: tuple[Section, ...] = (
+    "interfaces",
+    "answers",
+    "routes",
+    "translations",
+    "permits",
+    "access",
+    "settings",
+)
 
 
 class Shown(msgspec.Struct, frozen=True):
@@ -59,20 +68,22 @@ class Verdict(msgspec.Struct, frozen=True):
         return any(each.witness is not None for each in self.shown)
 
 
-def verdict(intent: Device, capture: Capture) -> Verdict:
+def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -> Verdict:
     """Compare a device with its intent for every packet.
 
     Args:
         intent: The device as it should be.
         capture: The device as it is; of sections that its texts do not speak of nothing is claimed.
+        catalogue: Where dialects are looked up: of what none of them carries a device has nothing.
     """
+    carried = {section for name in intent.speaks for section in catalogue.dialect(name).carries}
     unseen = [each for each in WHAT_PACKETS_FEEL if each not in capture.sections]
     there = as_it_is(intent, capture.device, capture.sections)
     there = replace(there, **{each: getattr(intent, each) for each in unseen})
     proof = prove(intent, there)
     sides = [Topology(Network("", (replace(each, name=intent.name),))) for each in (intent, there)]
     shown = tuple(Shown(each, _witness(intent, there, sides, each)) for each in proof.partings)
-    incomplete = [f"no text speaks of {each}" for each in unseen if each in SECTIONS]
+    incomplete = [f"no text speaks of {each}" for each in unseen if each in carried]
     if capture.leftovers:
         first = capture.leftovers[0]
         incomplete.append(f"{len(capture.leftovers)} not understood, the first is {first.place}: {first.text}")

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from typing import Any, TypeVar, cast
 
 import msgspec
 
+from agile_lattice.dialects.fact_types import FACTS
 from agile_lattice.dialects.facts import (
     AddressFact,
     AnswerFact,
@@ -93,6 +94,11 @@ def facts_of(device: Device) -> Facts:
             AnswerFact(answer.interface, prefix, answer.place) for prefix in answer.addresses.prefixes()
         ]
     return cast(Facts, facts)
+
+
+def facts_in(device: Device, sections: Collection[Section]) -> Facts:
+    """Take apart what a device has in some sections, with what belongs to none."""
+    return {kind: members for kind, members in facts_of(device).items() if FACTS[kind].section in (*sections, None)}
 
 
 def _alike(record: type[T], other: msgspec.Struct, **fields: Any) -> T:

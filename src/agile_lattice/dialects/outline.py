@@ -12,7 +12,6 @@ from agile_lattice.dialects.fact_types import FactType
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.reading import Trace, read_statements
 from agile_lattice.dialects.surfaces import Statement
-from agile_lattice.intent.model import Section
 
 
 class Node(msgspec.Struct):
@@ -42,11 +41,6 @@ class Node(msgspec.Struct):
     def fixed(self) -> bool:
         """Whether it is not ours to change: it was not understood, is passed over, or belongs to a head."""
         return self.phrase is None or self.phrase.aside or self.head
-
-    @property
-    def section(self) -> Section | None:
-        """The section that it speaks of; `None` if it is for several, or for none."""
-        return self.kind.section if self.kind is not None else None
 
     @property
     def slot(self) -> object:

@@ -9,11 +9,9 @@ from importlib.resources import files
 import msgspec
 import yaml
 
-from agile_lattice.dialects.assembly import Capture, assemble, facts_of
+from agile_lattice.dialects.assembly import Capture, assemble, facts_in
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import CaptureError, Refusal, Refusals
-from agile_lattice.dialects.fact_types import FACTS
-from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading import Reading, Trace, best_reading, read_form, read_statements
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.dialects.surfaces import Statement
@@ -75,7 +73,7 @@ def try_sample(dialect: Dialect, text: str, file: str) -> Trial:
     taken = _taken(statements, trace)
     capture = assemble("", [dialect.name], [reading])
     try:
-        rendered = render_facts(dialect, _carried(dialect, capture.device))
+        rendered = render_facts(dialect, facts_in(capture.device, dialect.carries))
     except Refusals as refused:
         return Trial(form.name, taken, capture, (), refused.refusals, REFUSED)
     again = _read_all(dialect, rendered)
@@ -91,11 +89,6 @@ def _taken(statements: Sequence[Statement], trace: Trace) -> tuple[Taken, ...]:
             found.append(Taken(each.line, each.text, phrase.text, phrase.line))
         found += _taken(each.children or (), trace)
     return tuple(found)
-
-
-def _carried(dialect: Dialect, device: Device) -> Facts:
-    facts = facts_of(device)
-    return {kind: facts[kind] for kind in facts if FACTS[kind].section in (*dialect.carries, None)}
 
 
 def _read_all(dialect: Dialect, files: list[tuple[str, str]]) -> Capture | None:
@@ -135,7 +128,7 @@ def carries(dialect: Dialect, section: Section, device: Device) -> str:
     if section not in dialect.carries:
         return NOT_ITS_SECTION
     try:
-        rendered = render_facts(dialect, _carried(dialect, device))
+        rendered = render_facts(dialect, facts_in(device, dialect.carries))
     except Refusals as refused:
         return refused.refusals[0].reason
     again = _read_all(dialect, rendered)

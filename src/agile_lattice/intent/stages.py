@@ -165,6 +165,11 @@ def _per_protocol(rule: Rule, services: Services | None) -> list[Rule]:
     return [replace(rule, protocol=each.protocol, ports=each.ports) for each in services]
 
 
+def family_of(rule: Rule) -> int:
+    """Return the family that a rule is for; one that names no addresses is for IPv4 (RFC 3022)."""
+    return next((each.family for each in (rule.source, rule.destination, rule.to) if each is not None), 4)
+
+
 def overlap(left: Rule, right: Rule) -> bool:
     """Tell whether some packet matches both rules of a stage."""
     return (

@@ -83,8 +83,8 @@ class Surface(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field
         """Tell whether a line ends a block, and holds nothing else."""
         return False
 
-    def closes_all(self, first: str, last: str) -> bool:
-        """Tell whether something that says nothing stands around everything, from the first line to the last."""
+    def closes_all(self, last: str) -> bool:
+        """Tell whether something that says nothing stands around everything, and ends in the last line."""
         return False
 
     def arranged(self, edits: Sequence[Edit]) -> Sequence[Edit]:

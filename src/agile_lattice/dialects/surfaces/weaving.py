@@ -34,7 +34,7 @@ class _Weaver:
         end = len(self.lines)
         while end and not self.lines[end - 1].strip():
             end -= 1
-        return end - 1 if end and self.surface.closes_all(self.lines[0], self.lines[end - 1]) else end
+        return end - 1 if end and self.surface.closes_all(self.lines[end - 1]) else end
 
     def block(self, edits: Sequence[Edit], low: int, high: int, indent: str, top: bool = False) -> None:
         """Edit the statements between two lines; `top` for those that stand in nothing else."""

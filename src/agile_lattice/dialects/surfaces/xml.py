@@ -42,7 +42,7 @@ class Xml(Surface, frozen=True, tag="xml"):
         """Tell whether a line ends a block, and holds nothing else."""
         return re.fullmatch(r"\s*</[^<>]+>\s*", line) is not None
 
-    def closes_all(self, first: str, last: str) -> bool:
+    def closes_all(self, last: str) -> bool:
         """Tell whether an element that says nothing stands around everything."""
         names = "|".join(each.partition(":")[2] for each in self.around)
         return re.fullmatch(rf"\s*</(\w+:)?({names})>\s*", last) is not None

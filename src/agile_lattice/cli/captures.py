@@ -1,0 +1,56 @@
+"""The captured configurations that a command is given: whose they are, and what is in them."""
+
+from __future__ import annotations
+
+from argparse import Namespace
+from collections.abc import Sequence
+from pathlib import Path
+
+from agile_lattice.cli.output import device_named
+from agile_lattice.intent.model import Device, Network
+from agile_lattice.intent.places import Place
+from agile_lattice.notation.errors import fail
+from agile_lattice.notation.located import read_text
+
+
+def captured_texts(network: Network, arguments: Namespace) -> list[tuple[Device, list[tuple[str, str]]]]:
+    """Return the devices that were captured, each with the name and the text of its files.
+
+    Raises:
+        NotationError: If it cannot be told which files are of which device, or one cannot be read.
+    """
+    captures = [Path(each) for each in arguments.captures]
+    return [
+        (device, [(str(file), read_text(file)) for file in files])
+        for device, files in _captured_files(network, captures, arguments.device)
+    ]
+
+
+def _captured_files(network: Network, captures: Sequence[Path], name: str | None) -> list[tuple[Device, list[Path]]]:
+    """Find out which files are of which device.
+
+    Raises:
+        NotationError: If that cannot be told.
+    """
+    for path in captures:
+        if not path.exists():
+            raise fail(Place(str(path)), "there is no such file or folder")
+    if name:
+        files = [file for path in captures for file in (_files(path) if path.is_dir() else [path])]
+        return [(device_named(network, name), files)]
+    known = [device.name for device in network.devices]
+    folders = [folder for path in captures if path.is_dir() for folder in sorted(path.iterdir()) if folder.is_dir()]
+    folders.sort(key=lambda folder: known.index(folder.name) if folder.name in known else 0)
+    if not folders:
+        raise fail(
+            Place(str(captures[0])), "which device is this of?",
+            "Say so with --device, or give a folder that has a folder for each device.",
+        )  # fmt: skip
+    return [(device_named(network, folder.name), _files(folder)) for folder in folders]
+
+
+def _files(folder: Path) -> list[Path]:
+    files = sorted(file for file in folder.iterdir() if file.is_file() and not file.name.startswith("."))
+    if not files:
+        raise fail(Place(str(folder)), "the folder holds no files", "Capture the device's configuration into it.")
+    return files
