@@ -10,23 +10,24 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import agile_lattice as al
+import rule_lists as lists
+import solver
 from agile_lattice.behaviour import flows
-from agile_lattice.behaviour.matching import Space, is_of_ipv4
-from agile_lattice.behaviour.shadowing import taken_rules
+from agile_lattice.behaviour.matching import Space
 from agile_lattice.behaviour.tables import Table
 from agile_lattice.behaviour.topology import Topology
-from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.addresses import BITS, Address, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import PROTOCOL_NUMBERS
 from agile_lattice.intent.stages import split
-from agile_lattice.intent.translations import Translation
-from agile_lattice.packets.boxes import Undecided, count, difference, overlap, remainder, some_point
-from agile_lattice.packets.functions import Entry, differing
+from agile_lattice.packets.actions import Action
+from agile_lattice.packets.boxes import Box, Undecided, count, difference, overlap, remainder, some_point
+from agile_lattice.packets.functions import Entry, differing, exactly
+from agile_lattice.packets.shadows import crossings, shadows
 from agile_lattice.packets.spans import merged
 from strategies import devices
-from test_ground import PACKETS, RULES, matches
 
 SMALL = range(6)
 SPANS = st.frozensets(st.sampled_from(SMALL), min_size=1).map(lambda found: merged((each, each) for each in found))
@@ -59,37 +60,6 @@ def test_too_much_work_is_said_and_not_guessed() -> None:
     grid = [(((0, 100),), ((n, n),), comb) for n in range(60)]
     with pytest.raises(Undecided, match="more than 500 boxes"):
         remainder([(((0, 99),), ((0, 99),), ((0, 99),))], grid, limit=500)
-
-
-@settings(max_examples=150, deadline=None)
-@given(RULES)
-def test_what_earlier_rules_leave_is_what_no_earlier_rule_matches(translations: list[Translation]) -> None:
-    space = Space([Interface("a"), Interface("b")])
-    rules = [(one, split([one])) for one in translations]
-    before: list = []  # type: ignore[type-arg]
-    for one, results in taken_rules(space, rules):
-        for taken in results:
-            expected = {
-                packet for packet in PACKETS
-                if matches(taken.rule, packet)
-                and not any(rule.stage == taken.rule.stage and matches(rule, packet) for rule in before)
-            }  # fmt: skip
-            assert taken.left is not None
-            numbers = {"tcp": 6, "udp": 17}
-            found = {
-                (arrives, leaves, source, destination, protocol, port)
-                for arrives, leaves, source, destination, protocol, port in PACKETS
-                for box in taken.left
-                if all(
-                    any(first <= at <= last for first, last in spans)
-                    for at, spans in zip(
-                        ("ab".index(arrives), "ab".index(leaves), numbers[protocol], source, destination, port),
-                        box, strict=True,
-                    )
-                )
-            }  # fmt: skip
-            assert found == expected
-        before += split([one])
 
 
 ROUTES = st.lists(
@@ -150,10 +120,10 @@ def test_every_circle_is_found_and_nothing_else(routes: list[list[tuple[int, int
 @given(devices(("iproute2", "nftables")), st.data())
 def test_a_rule_matches_a_packet_exactly_if_its_box_holds_it(device: Device, data: st.DataObject) -> None:
     names = [each.name for each in device.interfaces]
-    rules = [each for each in split(device.translations) if is_of_ipv4(each)]
+    space = Space(device.interfaces, data.draw(st.sampled_from([4, 4, 6])))
+    rules = [each for each in split(device.translations) if space.speaks(each)]
     if not names or not rules:
         return
-    space = Space(device.interfaces)
     rule = data.draw(st.sampled_from(rules))
     box = space.of_rule(rule)
     # A point of the box, moved in some dimensions: most packets that nobody thought of match nothing.
@@ -166,47 +136,137 @@ def test_a_rule_matches_a_packet_exactly_if_its_box_holds_it(device: Device, dat
     known = {number: name for name, number in PROTOCOL_NUMBERS.items()}
     if protocol not in known or not (0 <= arrives < len(names) and 0 <= leaves < len(names)):
         return
-    if not (0 <= source < 2**32 and 0 <= destination < 2**32 and 0 <= port < 65536):
+    top = 1 << BITS[space.family]
+    if not (0 <= source < top and 0 <= destination < top and 0 <= port < 65536):
         return
-    header = flows.Header(Address(4, source), Address(4, destination), known[protocol], port)
+    ends = Address(space.family, source), Address(space.family, destination)
+    header = flows.Header(*ends, known[protocol], port)
     assert flows.matches(rule, header, names[arrives], names[leaves]) == inside
 
 
-CUBES = st.tuples(*[st.lists(st.tuples(st.integers(0, 3), st.integers(0, 2)), min_size=1, max_size=2)] * 3).map(
-    lambda axes: tuple(merged((first, first + more) for first, more in axis) for axis in axes)
-)
-EVERYTHING = (((0, 5),),) * 3
-LISTS = st.lists(st.builds(Entry, CUBES, st.sampled_from([("a",), ("b",), ("c",)])), max_size=7).map(
-    lambda found: [*found, Entry(EVERYTHING, ("rest",))]
-)
+def chosen(chance: Random, count: int, dimensions: int, top: int) -> list[Entry]:
+    """Entries that overlap a lot, and whose actions meet in single points."""
+    found = []
+    for _ in range(count):
+        box = []
+        for _ in range(dimensions):
+            starts = [chance.randrange(top) for _ in range(chance.choice([1, 1, 1, 2]))]
+            spans = [(first, min(top - 1, first + chance.choice([0, 0, 1, 2, top]))) for first in starts]
+            box.append(((0, top - 1),) if chance.random() < 0.3 else merged(spans))
+        sets, shifts = [], []
+        for dimension in range(dimensions):
+            way = chance.random()
+            if way < 0.15:
+                sets.append((dimension, chance.randrange(top)))
+            elif way < 0.3:
+                shifts.append((dimension, chance.choice([-2, -1, 1, 2])))
+        drops = chance.random() < 0.25
+        action = Action("drop") if drops else Action("go", tuple(sets), tuple(shifts))
+        found.append(Entry(tuple(box), action))
+    return found
 
 
-@settings(max_examples=150, deadline=None)
-@given(LISTS, LISTS, st.randoms(use_true_random=False))
-def test_two_lists_part_exactly_where_a_packet_by_packet_look_says(
-    left: list[Entry], other: list[Entry], chance: Random
-) -> None:
-    # Lists as they come in life: mostly alike, some entries moved, some others.
-    mixed = [*left[:-1], *other[: chance.randrange(3)]]
-    chance.shuffle(mixed)
-    for right in (other, [*mixed, left[-1]]):
-        found = differing(left, right)
-        for point in product(range(6), repeat=3):
-            mine, its = (_winner(each, point) for each in (left, right))
-            holding = [region for region in found if _holds(region.box, point)]
-            assert len(holding) == (left[mine].action != right[its].action), "disjoint, and all of them"
-            assert all((region.left, region.right) == (mine, its) for region in holding)
+def rewritten(chance: Random, entries: list[Entry], top: int) -> list[Entry]:
+    """A list as somebody else would write it: much the same, some of it split, some of it moved."""
+    found = list(entries)
+    for _ in range(chance.randrange(3)):
+        found[chance.randrange(len(found) + 1) : 0] = chosen(chance, 1, len(entries[0].box) if entries else 1, top)
+    if found and chance.random() < 0.5:
+        each = found.pop(chance.randrange(len(found)))
+        for first, last in each.box[0]:
+            for number in range(first, last + 1):
+                at = chance.randrange(len(found) + 1) if chance.random() < 0.3 else len(found) // 2
+                found.insert(at, Entry((((number, number),), *each.box[1:]), each.action))
+    if chance.random() < 0.6:
+        chance.shuffle(found)
+    return found
 
 
-def _holds(box: tuple[tuple[tuple[int, int], ...], ...], point: tuple[int, ...]) -> bool:
+def holds(box: tuple[tuple[tuple[int, int], ...], ...], point: Point) -> bool:
     return all(any(low <= at <= high for low, high in one) for at, one in zip(point, box, strict=True))
 
 
-def _winner(entries: list[Entry], point: tuple[int, ...]) -> int:
-    return next(at for at, each in enumerate(entries) if _holds(each.box, point))
+def first(entries: list[Entry], point: Point) -> int:
+    return next(at for at, each in enumerate(entries) if holds(each.box, point))
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_two_lists_part_exactly_where_a_packet_by_packet_look_says(seed: int) -> None:
+    for turn in range(700):
+        chance = Random(1000 * seed + turn)
+        dimensions, top = chance.choice([1, 2, 3]), chance.choice([4, 5])
+        left = chosen(chance, chance.randrange(8), dimensions, top)
+        other = chosen(chance, chance.randrange(8), dimensions, top)
+        right = other if chance.random() < 0.3 or not left else rewritten(chance, left, top)
+        rest = Entry((((0, top - 1),),) * dimensions, Action("go"))
+        left, right = [*left, rest], [*right, rest]
+        found = differing(left, right)
+        assert not found.undecided and not found.unseen
+        regions = [(each, exactly(each, left, right)) for each in found.regions]
+        for point in product(range(top), repeat=dimensions):
+            mine, its = first(left, point), first(right, point)
+            differs = left[mine].action.applied(point) != right[its].action.applied(point)
+            here = [(each.left, each.right) for each, boxes in regions for box in boxes if holds(box, point)]
+            assert here == [(mine, its)] * differs, (seed, turn, point)
+        for each, boxes in regions:
+            some = tuple(spans[0][0] for spans in each.some)
+            assert any(holds(box, some) for box in boxes), "what it shows is one of them"
+
+
+@pytest.mark.parametrize("seed", range(2))
+def test_what_earlier_entries_take_is_what_a_packet_by_packet_look_says(seed: int) -> None:
+    for turn in range(400):
+        chance = Random(1000 * seed + turn)
+        dimensions, top = chance.choice([2, 3]), chance.choice([3, 5])
+        boxes = [each.box for each in chosen(chance, chance.randrange(1, 10), dimensions, top)]
+        everything = list(product(range(top), repeat=dimensions))
+        crossed = set(crossings(boxes, [(at,) for at in range(dimensions)], range(dimensions)))
+        for at, shadow in enumerate(shadows(boxes)):
+            mine = {point for point in everything if holds(boxes[at], point)}
+            left = {point for point in mine if not any(holds(box, point) for box in boxes[:at])}
+            taken = {point for taker in shadow.takers for point in mine if holds(boxes[taker], point)}
+            assert not shadow.unknown and bool(left) == (shadow.some is not None)
+            assert taken == (set() if left else mine) and all(taker < at for taker in shadow.takers)
+            if shadow.some is not None:
+                assert tuple(spans[0][0] for spans in shadow.some) in left
+            if all(len(spans) == 1 for box in boxes for spans in box):
+                assert {early for late, early in crossed if late == at} == {
+                    before for before in range(at) if _crosses(boxes[at], boxes[before])
+                }
+
+
+def _crosses(later: Box, earlier: Box) -> bool:
+    """Whether an earlier box of single spans holds all of a later one but in one dimension, and reaches beyond it."""
+    sides = [(mine[0], its[0]) for mine, its in zip(later, earlier, strict=True)]
+    short = [not (low <= mine[0] and mine[1] <= high) for mine, (low, high) in sides]
+    beyond = any(low < mine[0] or high > mine[1] for mine, (low, high) in sides)
+    return sum(short) == 1 and beyond and all(low <= mine[1] and mine[0] <= high for mine, (low, high) in sides)
+
+
+@pytest.mark.parametrize("seed", range(2))
+def test_a_general_solver_says_the_same(seed: int) -> None:
+    for turn in range(100):
+        chance = Random(1000 * seed + turn)
+        left = lists.generated(chance.randrange(5, 30), seed=turn)
+        right = lists.rewritten(left, seed=turn + 1)
+        if chance.random() < 0.6:
+            right = lists.changed(right, changes=chance.choice([1, 1, 2]), seed=turn + 2)
+        found = differing(left, right)
+        assert not found.undecided
+        assert (not found.regions) == solver.same(left, right), (seed, turn)
+        for each in found.regions:
+            point = [spans[0][0] for spans in each.some]
+            assert solver.applied(left, point) != solver.applied(right, point)
 
 
 def test_a_comparison_that_would_be_too_much_work_is_not_decided() -> None:
-    with pytest.raises(Undecided):
-        differing([Entry((((n, n),),) * 3, ("a",)) for n in range(6)] + [Entry(EVERYTHING, ("a",))],
-                  [Entry(EVERYTHING, ("b",))], limit=5)  # fmt: skip
+    def prefixes(start: int, to: str) -> list[Entry]:
+        at = {0x0A000000: "source", 0xAC100000: "destination"}[start]
+        return [lists.entry(Action(to), **{at: lists.prefix(start + n * 256, 24)}) for n in range(300)]
+
+    rows, columns, rest = prefixes(0x0A000000, "a"), prefixes(0xAC100000, "b"), [lists.entry(lists.KEEP)]
+    assert not differing(rows + columns + rest, rows[::-1] + columns[::-1] + rest).regions
+    with pytest.raises(Undecided, match="not decided"):
+        differing(rows + columns + rest, columns + rows + rest, limit=50_000)
+    found = differing(rows + columns + rest, columns + rows + rest)
+    assert len(found.regions) + found.unseen == 300 * 300 and found.unseen, "the first ones, and how many more"

@@ -1,4 +1,4 @@
-"""Rules as exact sets of IPv4 packets: what a rule matches, what earlier ones leave of it.
+"""Rules as exact sets of packets of one family: what a rule matches, and an ordinary packet of it.
 
 The dimensions of a box are the interface that a packet arrives on, the one that it leaves by,
 protocol, source, destination, and destination port (or type, for ICMP).
@@ -6,27 +6,28 @@ protocol, source, destination, and destination port (or type, for ICMP).
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
-from agile_lattice.intent.addresses import Address, AddressSet
+from agile_lattice.intent.addresses import BITS, Address, AddressSet
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.permits import Passage, Permit
 from agile_lattice.intent.services import PORT_PROTOCOLS, PROTOCOL_NUMBERS, Service
-from agile_lattice.intent.stages import Rule
+from agile_lattice.intent.stages import Rule, family_of
 from agile_lattice.packets.boxes import Box, some_point
 from agile_lattice.packets.spans import Spans, merged
 
 ANY_PROTOCOL: Spans = ((0, 255),)
 ANY_PORT: Spans = ((0, 65535),)
-ANY_ADDRESS: Spans = ((0, 2**32 - 1),)
+SOURCE, DESTINATION, PORT = 3, 4, 5  # dimensions of a box
 PROTOCOL_NAMES = {number: name for name, number in PROTOCOL_NUMBERS.items()}
 # What an ordinary packet looks like, where a set leaves the choice.
-LIKED_PROTOCOLS = (6, 17, 1)
-LIKED_PORTS = (443, 80, 53, 22, 8)
-LIKED_SOURCE = 0x0A00000A  # 10.0.0.10
-LIKED_DESTINATION = 0xC6336409  # 198.51.100.9
+LIKED_PROTOCOLS = {4: (6, 17, 1), 6: (6, 17, 58)}
+LIKED_PORTS = (443, 80, 53, 22, 8, 128)
+INSIDER = {4: Address.parse("10.0.0.10"), 6: Address.parse("2001:db8:a::10")}
+STRANGER = {4: Address.parse("198.51.100.9"), 6: Address.parse("2001:db8:ffff:ffff::9")}
+OTHER_ICMP = {4: "icmp6", 6: "icmp"}
 
 
 class Packet(msgspec.Struct, frozen=True):
@@ -48,17 +49,66 @@ class Packet(msgspec.Struct, frozen=True):
         return f"{self.source} -> {self.destination} {self.service}{way}"
 
 
+class Match(msgspec.Struct, frozen=True):
+    """A box in words: `None` is any.
+
+    Attributes:
+        arrives, leaves: Names of interfaces.
+        protocols: IP protocol numbers.
+        source, destination: Addresses.
+        ports: Destination ports, or types of ICMP.
+    """
+
+    arrives: tuple[str, ...] | None = None
+    leaves: tuple[str, ...] | None = None
+    protocols: Spans | None = None
+    source: AddressSet | None = None
+    destination: AddressSet | None = None
+    ports: Spans | None = None
+
+    def __str__(self) -> str:
+        names = None if self.protocols is None else [*_numbers(self.protocols, PROTOCOL_NAMES)]
+        service = f"{', '.join(names)}" if names else "any protocol" if self.ports else ""
+        service += f"/{', '.join(_numbers(self.ports))}" if self.ports else ""
+        ends = f"{self.source or 'any'} -> {self.destination or 'any'}"
+        way = f"from {', '.join(self.arrives)}" if self.arrives is not None else ""
+        way += f" to {', '.join(self.leaves)}" if self.leaves is not None else ""
+        return " ".join(each for each in (ends, service, way.strip()) if each)
+
+
+def _numbers(spans: Spans, names: Mapping[int, str] | None = None) -> Iterator[str]:
+    for first, last in spans:
+        low, high = (str((names or {}).get(number, number)) for number in (first, last))
+        yield low if first == last else f"{low}-{high}"
+
+
 class Space:
-    """The packets of one device: its interfaces, as numbers.
+    """The packets of one device and one family: its interfaces, as numbers.
 
     Args:
         interfaces: Those of the device.
+        family: 4 or 6.
+
+    Attributes:
+        liked: For each dimension the numbers of an ordinary packet, the best first.
     """
 
-    def __init__(self, interfaces: Iterable[Interface]) -> None:
+    def __init__(self, interfaces: Iterable[Interface], family: int = 4) -> None:
+        self.family = family
         self.names = [each.name for each in interfaces]
         self.numbers = {name: number for number, name in enumerate(self.names)}
         self.any_side: Spans = ((0, max(len(self.names) - 1, 0)),)
+        self.any_address: Spans = ((0, (1 << BITS[family]) - 1),)
+        ends = ((INSIDER[family].value,), (STRANGER[family].value,))
+        self.liked: Sequence[Sequence[int]] = ((), (), LIKED_PROTOCOLS[family], *ends, LIKED_PORTS)
+
+    def speaks(self, rule: Rule | Passage) -> bool:
+        """Tell whether a rule can match packets of this family: only then it has a box."""
+        if rule.protocol == OTHER_ICMP[self.family]:
+            return False
+        if isinstance(rule, Rule):
+            return family_of(rule) == self.family
+        return all(each is None or each.family == self.family for each in (rule.source, rule.destination))
 
     def side(self, names: Iterable[str] | None) -> Spans:
         """Return interfaces as numbers; all of them for None."""
@@ -77,39 +127,60 @@ class Space:
         """Return the box of what a match says; `None` is any."""
         protocol = ANY_PROTOCOL if service is None else _number(service.protocol)
         ports = ANY_PORT if service is None or service.ports is None else service.ports
-        return self.side(arrives), self.side(leaves), protocol, _addresses(source), _addresses(destination), ports
+        ends = self._addresses(source), self._addresses(destination)
+        return self.side(arrives), self.side(leaves), protocol, *ends, ports
 
-    def of_rule(self, rule: Rule) -> Box:
-        """Return what a stage rule matches."""
+    def of_rule(self, rule: Rule | Passage) -> Box:
+        """Return what a rule matches."""
         service = Service(rule.protocol, rule.ports) if rule.protocol else None
         return self.box(rule.arrives, rule.leaves, rule.source, rule.destination, service)
 
+    def of_match(self, match: Match) -> Box:
+        """Return the box that words mean."""
+        sides = self.side(match.arrives), self.side(match.leaves)
+        addresses = self._addresses(match.source), self._addresses(match.destination)
+        return *sides, match.protocols or ANY_PROTOCOL, *addresses, match.ports or ANY_PORT
+
+    def words(self, box: Box) -> Match:
+        """Return a box in words."""
+        arrives, leaves, protocols, source, destination, ports = box
+        return Match(
+            self._named(arrives), self._named(leaves), None if protocols == ANY_PROTOCOL else protocols,
+            self._set(source), self._set(destination), None if ports == ANY_PORT else ports,
+        )  # fmt: skip
+
+    def _set(self, spans: Spans) -> AddressSet | None:
+        return None if spans == self.any_address else AddressSet(self.family, spans)
+
+    def _named(self, side: Spans) -> tuple[str, ...] | None:
+        if side == self.any_side:
+            return None
+        return tuple(self.names[at] for first, last in side for at in range(first, last + 1))
+
     def of_permit(self, permit: Permit) -> list[Box]:
-        """Return what a permit matches, a box for each of its services; nothing if it speaks of IPv6."""
-        if any(each is not None and each.family != 4 for each in (permit.source, permit.destination)):
+        """Return what a permit matches, a box for each of its services; nothing if it speaks of the other family."""
+        if any(each is not None and each.family != self.family for each in (permit.source, permit.destination)):
             return []
         services: Sequence[Service | None] = permit.services if permit.services is not None else [None]
         return [self.box(permit.arrives, permit.leaves, permit.source, permit.destination, each) for each in services]
 
     def example(self, box: Box) -> Packet:
         """Return an ordinary packet of a box: hosts rather than network addresses, well-known ports."""
-        sources = [LIKED_SOURCE, _ordinary(box[3])] if box[3][0][0] == 0 else [_ordinary(box[3])]
-        destinations = [LIKED_DESTINATION, _ordinary(box[4])]
-        liked = [(), (), LIKED_PROTOCOLS, sources, destinations, LIKED_PORTS]
+        liked = list(self.liked)
+        for at in (SOURCE, DESTINATION):
+            whole = box[at][0][0] == 0  # from there on everything: then somebody who could be anybody
+            liked[at] = [*self.liked[at], _ordinary(box[at])] if whole else [_ordinary(box[at])]
         arrives, leaves, protocol, from_, to, port = some_point(box, liked)
         name = PROTOCOL_NAMES.get(protocol, f"protocol {protocol}")
-        with_port = name in PORT_PROTOCOLS or box[5] != ANY_PORT
+        with_port = name in PORT_PROTOCOLS or box[PORT] != ANY_PORT
         return Packet(
             "" if box[0] == self.any_side else self.names[arrives],
             "" if box[1] == self.any_side else self.names[leaves],
-            Address(4, from_), Address(4, to), f"{name}/{port}" if with_port else name,
+            Address(self.family, from_), Address(self.family, to), f"{name}/{port}" if with_port else name,
         )  # fmt: skip
 
-
-def is_of_ipv4(rule: Rule | Passage) -> bool:
-    """Tell whether a rule can match packets of IPv4; only those have boxes."""
-    sets = (rule.source, rule.destination, getattr(rule, "to", None))
-    return rule.protocol != "icmp6" and all(each is None or each.family == 4 for each in sets)
+    def _addresses(self, addresses: AddressSet | None) -> Spans:
+        return self.any_address if addresses is None else addresses.spans
 
 
 def _ordinary(spans: Spans) -> int:
@@ -121,7 +192,3 @@ def _ordinary(spans: Spans) -> int:
 def _number(protocol: str) -> Spans:
     number = PROTOCOL_NUMBERS[protocol]
     return ((number, number),)
-
-
-def _addresses(addresses: AddressSet | None) -> Spans:
-    return ANY_ADDRESS if addresses is None else addresses.spans

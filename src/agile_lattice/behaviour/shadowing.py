@@ -1,87 +1,119 @@
-"""What earlier rules of a list leave of later ones. Exact."""
+"""What earlier rules leave of later ones, for the lists of many devices at once. Exact."""
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator, Sequence
+from itertools import pairwise
 
 import msgspec
+from msgspec.structs import replace
 
-from agile_lattice.behaviour.matching import Space
-from agile_lattice.intent.addresses import Address
-from agile_lattice.intent.stages import Rule
+from agile_lattice.behaviour.listing import LISTED, Listed
+from agile_lattice.behaviour.matching import DESTINATION, PORT, SOURCE, Space
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.permits import Access, Passage, Permit, passages
+from agile_lattice.intent.stages import Rule, split
 from agile_lattice.intent.translations import Translation
-from agile_lattice.packets.boxes import Box, Undecided, overlap, remainder
+from agile_lattice.packets.boxes import Box, Undecided
+from agile_lattice.packets.shadows import Shadow, crossings, shadows
+
+FIELDS = ((0,), (1,), (2, PORT), (SOURCE,), (DESTINATION,))  # what a reader takes for one thing to match
+WIDTHS = (2, SOURCE, DESTINATION, PORT)  # an exception is narrower in these: its sides may be any
+Owner = Translation | Permit | Access
 
 
-class Taken(msgspec.Struct, frozen=True):
-    """What earlier rules do to one rule.
+class Member(msgspec.Struct, frozen=True):
+    """A rule of a list.
 
     Attributes:
+        owner: What it stands for in the intent.
         rule, box: The rule, and what it matches.
-        takers: Earlier rules of its stage that match some of it, in order, each with its translation.
-        left: What no earlier rule matches, as disjoint boxes; `None` if that was not decided.
     """
 
-    rule: Rule
+    owner: Owner
+    rule: Rule | Passage
     box: Box
-    takers: tuple[tuple[Translation, Rule, Box], ...]
-    left: tuple[Box, ...] | None
 
 
-class _Earlier:
-    """Earlier rules of a device, kept so that those which could meet a rule are found without trying every one.
+class Ordered(msgspec.Struct, frozen=True):
+    """A list of rules, and what earlier ones do to later ones.
 
-    A rule for a single address is met by rules for that address and by general ones only.
+    Attributes:
+        device, part, space: Whose it is, which stage, and what the boxes mean.
+        members: The rules.
+        shadows: What is left of each.
+        crossed: Positions of rules and of earlier ones that match all of it but in one field, and more besides; `None`
+            if there are too many to tell.
     """
 
-    def __init__(self) -> None:
-        self.by_address: dict[tuple[str, Address], list[tuple[int, Translation, Rule, Box]]] = defaultdict(list)
-        self.general: dict[str, list[tuple[int, Translation, Rule, Box]]] = defaultdict(list)
-        self.all: dict[str, list[tuple[int, Translation, Rule, Box]]] = defaultdict(list)
-
-    def add(self, owner: Translation, rule: Rule, box: Box) -> None:
-        """Remember a rule."""
-        entry = len(self.all[rule.stage]), owner, rule, box
-        self.all[rule.stage].append(entry)
-        address = _single(rule)
-        (self.general[rule.stage] if address is None else self.by_address[rule.stage, address]).append(entry)
-
-    def meeting(self, rule: Rule, box: Box) -> Iterator[tuple[Translation, Rule, Box]]:
-        """Yield earlier rules that match some packet of a rule, in order."""
-        address = _single(rule)
-        if address is None:
-            near = self.all[rule.stage]
-        else:
-            near = sorted(
-                [*self.general[rule.stage], *self.by_address.get((rule.stage, address), ())], key=lambda each: each[0]
-            )
-        for _, owner, earlier, its in near:
-            if overlap(its, box) is not None:
-                yield owner, earlier, its
+    device: Device
+    part: Listed
+    space: Space
+    members: tuple[Member, ...]
+    shadows: tuple[Shadow, ...]
+    crossed: tuple[tuple[int, int], ...] | None
 
 
-def _single(rule: Rule) -> Address | None:
-    addresses = rule.destination if rule.stage == "arrival" else rule.source
-    return addresses.single if addresses is not None else None
+def ordered(devices: Sequence[Device]) -> list[Ordered]:
+    """Work out all lists of some devices."""
+    found = []
+    for family in (4, 6):
+        lists = [
+            (device, part, space, members)
+            for device in devices
+            for space in [Space(device.interfaces, family)]
+            for part in LISTED
+            if (members := tuple(_members(device, part, space)))
+        ]
+        boxes = [[each.box for each in members] for *_, members in lists]
+        for (device, part, space, members), left, crossed in zip(lists, *_together(boxes, family), strict=True):
+            found.append(Ordered(device, part, space, members, left, crossed))
+    return found
 
 
-def taken_rules(
-    space: Space, rules: Iterable[tuple[Translation, list[Rule]]]
-) -> Iterator[tuple[Translation, list[Taken]]]:
-    """Yield every translation with what earlier ones do to its rules."""
-    earlier = _Earlier()
-    for one, members in rules:
-        results = []
-        for rule in members:
-            box = space.of_rule(rule)
-            takers = tuple(earlier.meeting(rule, box))
-            left: tuple[Box, ...] | None
-            try:
-                left = tuple(remainder([box], (each[2] for each in takers)))
-            except Undecided:
-                left = None
-            results.append(Taken(rule, box, takers, left))
-        for taken in results:
-            earlier.add(one, taken.rule, taken.box)
-        yield one, results
+def _members(device: Device, part: Listed, space: Space) -> Iterator[Member]:
+    owners: Sequence[Owner]
+    if part in ("arrival", "departure"):
+        rules = ((one, rule) for one in device.translations for rule in split([one]) if rule.stage == part)
+        yield from (Member(one, rule, space.of_rule(rule)) for one, rule in rules if space.speaks(rule))
+        return
+    owners = device.permits if part == "permits" else device.access
+    passed = ((one, rule) for one in owners for rule in passages([one]))
+    yield from (Member(one, rule, space.of_rule(rule)) for one, rule in passed if space.speaks(rule))
+
+
+Crossed = tuple[tuple[int, int], ...]
+
+
+def _together(lists: Sequence[Sequence[Box]], family: int) -> tuple[list[tuple[Shadow, ...]], list[Crossed | None]]:
+    """Look at many lists at once; if that is too much, at one after the other."""
+    liked = [(), *Space([], family).liked]  # which list it is in is one more dimension
+    boxes = [(((number, number),), *box) for number, members in enumerate(lists) for box in members]
+    fields = [[at + 1 for at in field] for field in FIELDS]
+    widths = [at + 1 for at in WIDTHS]
+    starts = [0]
+    for members in lists:
+        starts.append(starts[-1] + len(members))
+    crossed: list[list[tuple[int, int]]] = [[] for _ in lists]
+    try:
+        left = shadows(boxes, liked)
+        for later, earlier in crossings(boxes, fields, widths):
+            number = boxes[later][0][0][0]
+            crossed[number].append((later - starts[number], earlier - starts[number]))
+    except Undecided:
+        if len(lists) == 1:
+            return [_alone(boxes, liked)], [None]
+        apart = [_together([each], family) for each in lists]
+        return [left for [left], _ in apart], [pairs for _, [pairs] in apart]
+    ours = [
+        tuple(replace(each, takers=tuple(at - start for at in each.takers)) for each in left[start:end])
+        for start, end in pairwise(starts)
+    ]
+    return ours, [tuple(each) for each in crossed]
+
+
+def _alone(boxes: Sequence[Box], liked: Sequence[Sequence[int]]) -> tuple[Shadow, ...]:
+    try:
+        return tuple(shadows(boxes, liked))
+    except Undecided:
+        return (Shadow(unknown=True),) * len(boxes)

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from functools import cached_property
 
 from agile_lattice.behaviour.matching import Space
-from agile_lattice.behaviour.shadowing import Taken, taken_rules
+from agile_lattice.behaviour.shadowing import Ordered, ordered
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.interfaces import Interface
@@ -36,7 +36,6 @@ class Design:
         self._departures: dict[str, list[Rule]] = {}
         self._spaces: dict[str, Space] = {}
         self._links: dict[tuple[str, Address], list[tuple[Interface, Prefix]]] = {}
-        self._taken: dict[str, list[tuple[Translation, list[Taken]]]] = {}
         self._permits: dict[str, list[tuple[Permit, list[Box]]]] = {}
         self._interfaces: dict[str, dict[str, Interface]] = {}
 
@@ -68,11 +67,10 @@ class Design:
             self._spaces[device.name] = Space(device.interfaces)
         return self._spaces[device.name]
 
-    def taken(self, device: Device) -> list[tuple[Translation, list[Taken]]]:
-        """Return the translations of a device, each with what earlier ones leave of its rules."""
-        if device.name not in self._taken:
-            self._taken[device.name] = list(taken_rules(self.space(device), self.rules(device)))
-        return self._taken[device.name]
+    @cached_property
+    def lists(self) -> list[Ordered]:
+        """The lists of rules of all devices, with what earlier rules do to later ones."""
+        return ordered(self.devices)
 
     def permits(self, device: Device) -> list[tuple[Permit, list[Box]]]:
         """Return the permits of a device, each with what it matches."""

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections import defaultdict
+from collections.abc import Iterable, Iterator
 
-from agile_lattice.behaviour.shadowing import Taken
+import msgspec
+
+from agile_lattice.behaviour.shadowing import Member
 from agile_lattice.checks.design import Design, translation_subject
 from agile_lattice.checks.publishing import published_already
 from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.intent.model import Device
 from agile_lattice.intent.stages import Rule
 from agile_lattice.intent.translations import Exempt, Translation
-from agile_lattice.packets.boxes import Box, count, overlap, remainder
+from agile_lattice.packets.boxes import count, overlap, remainder
+from agile_lattice.packets.shadows import Shadow
 
 _SIDES = """\
 interfaces: {wan0: {address: 203.0.113.2/28}, lan0: {address: 10.40.10.1/24}}
@@ -31,22 +36,47 @@ translations:
 )
 def never_reached(design: Design) -> Iterator[Found]:
     """Find rules of which earlier rules, alone or together, take every packet."""
-    for device in design.devices:
-        for one, results in design.taken(device):
-            if any(each.left is None for each in results):
+    for each in _translations(design):
+        subject = translation_subject(each.device, each.one)
+        if any(shadow.unknown for _, shadow in each.members):
+            yield Found(
+                each.one.place, subject, "whether a packet reaches it was not decided: too many earlier rules cross it",
+                "Split the list, or make the rules before it plainer.", unknown=True,
+            )  # fmt: skip
+        elif all(shadow.takers for _, shadow in each.members):
+            takers = {id(owner): owner for owner in each.takers if owner is not each.one}
+            if not published_already(each.one, takers.values()):
+                named = [_named(owner) for owner in takers.values()]
                 yield Found(
-                    one.place, translation_subject(device, one),
-                    "whether a packet reaches it was not decided: too many earlier rules cross it",
-                    "Split the list, or make the rules before it plainer.", unknown=True,
+                    each.one.place, subject,
+                    f"no packet reaches it: {_listed(named)} {'takes' if len(named) == 1 else 'take'} them all",
+                    f"Put it before {named[0].partition(' (')[0]}, or remove it.",
                 )  # fmt: skip
-            elif results and all(each.takers and not each.left for each in results):
-                takers = list(dict.fromkeys(_named(owner) for each in results for owner, _, _ in each.takers))
-                if not published_already(one, [owner for each in results for owner, _, _ in each.takers]):
-                    yield Found(
-                        one.place, translation_subject(device, one),
-                        f"no packet reaches it: {_listed(takers)} {'takes' if len(takers) == 1 else 'take'} them all",
-                        f"Put it before {takers[0].partition(' (')[0]}, or remove it.",
-                    )  # fmt: skip
+
+
+class _Judged(msgspec.Struct):
+    """A translation with its rules of all stages, and what is left of each.
+
+    Attributes:
+        takers: What takes packets from it, where nothing is left.
+    """
+
+    device: Device
+    one: Translation
+    members: list[tuple[Rule, Shadow]]
+    takers: list[Translation]
+
+
+def _translations(design: Design) -> Iterable[_Judged]:
+    found: dict[int, _Judged] = {}
+    for each in design.lists:
+        for member, shadow in zip(each.members, each.shadows, strict=True):
+            if isinstance(member.owner, Translation) and isinstance(member.rule, Rule):
+                judged = found.setdefault(id(member.owner), _Judged(each.device, member.owner, [], []))
+                judged.members.append((member.rule, shadow))
+                owners = (each.members[at].owner for at in shadow.takers)
+                judged.takers += [owner for owner in owners if isinstance(owner, Translation)]
+    return found.values()
 
 
 def _named(one: Translation) -> str:
@@ -73,28 +103,35 @@ def partly_taken(design: Design) -> Iterator[Found]:
 
     An earlier rule that lies wholly within a later one is the usual way to make an exception.
     """
-    for device in design.devices:
-        space = design.space(device)
-        for one, results in design.taken(device):
-            found = next((each for taken in results if taken.left for each in _crossing(taken)), None)
-            if found is not None:
-                owner, box, share = found
-                yield Found(
-                    one.place, translation_subject(device, one),
-                    f"{_named(owner)} takes {share} of its packets, such as {space.example(box)}",
-                    "Leave it if that is meant; otherwise narrow the earlier rule, or change the order.",
-                )  # fmt: skip
+    said: set[int] = set()
+    for each in design.lists:
+        by: dict[int, list[Member]] = defaultdict(list)
+        for at, before in each.crossed or ():
+            if _crosses(each.members[at], each.members[before]) and not each.shadows[at].takers:
+                by[at].append(each.members[before])
+        for at, takers in by.items():
+            later, owner = each.members[at], takers[0].owner
+            common = overlap(takers[0].box, later.box)
+            if common is None or not isinstance(later.owner, Translation) or id(later.owner) in said:
+                continue
+            assert isinstance(owner, Translation)
+            said.add(id(later.owner))
+            share = 100 * count([common]) / count([later.box])
+            portion = "less than 1 %" if share < 1 else f"{share:.0f} %"
+            more = f"; {len(takers) - 1} more take others" if len(takers) > 1 else ""
+            yield Found(
+                later.owner.place, translation_subject(each.device, later.owner),
+                f"{_named(owner)} takes {portion} of its packets, such as {each.space.example(common)}{more}",
+                "Leave it if that is meant; otherwise narrow the earlier rule, or change the order.",
+            )  # fmt: skip
 
 
-def _crossing(taken: Taken) -> Iterator[tuple[Translation, Box, str]]:
-    for owner, earlier, box in taken.takers:
-        common = overlap(box, taken.box)
-        if common is None or _effect(earlier) == _effect(taken.rule) or isinstance(owner, Exempt):
-            continue
-        if common[2:] == box[2:] and taken.rule.verdict != "keep":
-            continue  # an exception, at least on the sides that the later rule is for
-        share = 100 * count([common]) / count([taken.box])
-        yield owner, common, "less than 1 %" if share < 1 else f"{share:.0f} %"
+def _crosses(later: Member, earlier: Member) -> bool:
+    """Tell whether it matters that an earlier rule takes some packets of a later one."""
+    if not isinstance(earlier.rule, Rule) or not isinstance(later.rule, Rule):
+        return False
+    same = _effect(earlier.rule) == _effect(later.rule)
+    return not same and earlier.owner is not later.owner and not isinstance(earlier.owner, Exempt)
 
 
 def _effect(rule: Rule) -> tuple[object, ...]:

@@ -13,7 +13,7 @@ from agile_lattice.intent.permits import Access, Passage, Permit, passages
 from agile_lattice.intent.stages import Rule, family_of, overlap, split
 from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, described
 from agile_lattice.notation.plain import access_data, permit_data, translation_data
-from agile_lattice.packets.order import longest_rise
+from agile_lattice.packets.order import longest_run
 
 T = TypeVar("T", Translation, Permit, Access)
 
@@ -98,7 +98,7 @@ def _moved(
     for name in sorted({each for pair in pairs for each in sort.lists(pair[0])}):
         members = [pair for pair in in_order if name in sort.lists(pair[0]) and name in sort.lists(pair[1])]
         positions = [there[id(other)] for _, other in members]
-        kept = set(longest_rise(positions))
+        kept = set(longest_run(positions))
         for index, pair in enumerate(members):
             if index not in kept:
                 moved.setdefault(id(pair[0]), []).extend(

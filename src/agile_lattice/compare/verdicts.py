@@ -8,8 +8,7 @@ from itertools import islice
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.matching import Space
-from agile_lattice.behaviour.proving import Parting, Proof, prove
+from agile_lattice.behaviour.proving import Parting, Proof, common_space, prove
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.differences import Witness
@@ -17,9 +16,9 @@ from agile_lattice.compare.witnesses import MOST_TRIES, Candidate, is_outside, p
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.intent.addresses import Address
-from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device, Network, Section
 
+MOST_SHOWN = 50
 WHAT_PACKETS_FEEL: tuple[Section, ...] = (
     "interfaces",
     "answers",
@@ -48,7 +47,7 @@ class Verdict(msgspec.Struct, frozen=True):
     Attributes:
         device: The device's name.
         proof: The comparison, stage by stage.
-        shown: Where stages differ.
+        shown: Where stages differ: the first few.
         incomplete: Why the device's configuration is not all known.
     """
 
@@ -82,7 +81,7 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     there = replace(there, **{each: getattr(intent, each) for each in unseen})
     proof = prove(intent, there)
     sides = [Topology(Network("", (replace(each, name=intent.name),))) for each in (intent, there)]
-    shown = tuple(Shown(each, _witness(intent, there, sides, each)) for each in proof.partings)
+    shown = tuple(Shown(each, _witness(intent, there, sides, each)) for each in proof.partings[:MOST_SHOWN])
     incomplete = [f"no text speaks of {each}" for each in unseen if each in carried]
     if capture.leftovers:
         first = capture.leftovers[0]
@@ -97,13 +96,13 @@ def _witness(intent: Device, there: Device, sides: list[Topology], parting: Part
 
 
 def _candidates(intent: Device, there: Device, sides: list[Topology], parting: Parting) -> Iterator[Candidate]:
-    names = dict.fromkeys(each.name for device in (intent, there) for each in device.interfaces)
     ports = sorted((each for each in intent.interfaces if each.enabled and not each.loopback), key=is_outside)
     if parting.destinations is not None:
         for first, last in parting.destinations.spans[:MOST_TRIES]:
             for value in dict.fromkeys((min(first + 9, last), first, last)):
                 yield from towards(Address(parting.destinations.family, value), ports)
-    elif parting.box is not None:
-        space = Space([Interface(name) for name in names])
-        for side in sides:
-            yield from packets_of(space, side, intent.name, parting.box)
+    elif parting.region is not None:
+        space = common_space(intent, there, parting.region.family)
+        for match in (parting.region.some, *parting.region.matches):
+            for side in sides:
+                yield from packets_of(space, side, intent.name, space.of_match(match))

@@ -13,12 +13,12 @@ from typing import Any
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.flows import Header
-from agile_lattice.behaviour.matching import ANY_ADDRESS, LIKED_DESTINATION, PROTOCOL_NAMES, Space, is_of_ipv4
+from agile_lattice.behaviour.matching import DESTINATION, PROTOCOL_NAMES, SOURCE, STRANGER, Space
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.compare.differences import Difference, Gap, Witness
 from agile_lattice.dialects.facts import AddressFact, AnswerFact
-from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.addresses import BITS, Address, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.permits import Permit
@@ -28,6 +28,7 @@ from agile_lattice.intent.stages import split
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Twice
 from agile_lattice.packets.boxes import Box, difference, overlap
 
+ECHO = {"icmp": 8, "icmp6": 128}  # the type of a request
 MOST_TRIES = 40  # packets for one difference
 MOST_WORK = 400_000  # rules that may be asked in all
 DOCUMENTATION = tuple(
@@ -133,7 +134,7 @@ def _sender(port: Interface, target: Address) -> Address:
     near = next((each for each in port.addresses if each.family == target.family and not each.is_host), None)
     if near is not None and _is_private(port) and near.length < 28:
         return Address(near.family, near.first + (9 if near.first + 9 not in (near.value, target.value) else 10))
-    return Address(4, LIKED_DESTINATION) if target.family == 4 else Address.parse("2001:db8:ffff:ffff::9")
+    return STRANGER[target.family]
 
 
 def is_outside(port: Interface) -> bool:
@@ -153,25 +154,24 @@ def _is_example(prefix: Prefix) -> bool:
 
 def _of_rules(intent: Device, there: Device, topology: Topology, wanted: object, found: object) -> Iterator[Candidate]:
     """Yield packets of what only one of two rules matches, of both, and of each."""
-    space = Space([*intent.interfaces, *(each for each in there.interfaces if not intent.interface(each.name))])
-    if not space.names:
-        return
-    ours, theirs = ([] if each is None else _boxes(space, each) for each in (wanted, found))
-    regions: list[Box] = []
-    for box in ours:
-        for other in theirs:
-            regions += [*difference(box, other), *difference(other, box)]
-            common = overlap(box, other)
-            regions += [common] if common is not None else []
-    for box in dict.fromkeys([*regions, *ours, *theirs]):
-        yield from packets_of(space, topology, intent.name, box)
+    ports = [*intent.interfaces, *(each for each in there.interfaces if not intent.interface(each.name))]
+    for space in (Space(ports, family) for family in (4, 6) if ports):
+        ours, theirs = ([] if each is None else _boxes(space, each) for each in (wanted, found))
+        regions: list[Box] = []
+        for box in ours:
+            for other in theirs:
+                regions += [*difference(box, other), *difference(other, box)]
+                common = overlap(box, other)
+                regions += [common] if common is not None else []
+        for box in dict.fromkeys([*regions, *ours, *theirs]):
+            yield from packets_of(space, topology, intent.name, box)
 
 
 def _boxes(space: Space, one: Any) -> list[Box]:
     if isinstance(one, Permit):
         boxes = space.of_permit(one)
     else:
-        boxes = [space.of_rule(rule) for rule in split([one]) if is_of_ipv4(rule)]
+        boxes = [space.of_rule(rule) for rule in split([one]) if space.speaks(rule)]
     return [each for each in boxes if all(each)]  # one that names an interface which is not there matches nothing
 
 
@@ -181,29 +181,29 @@ def packets_of(space: Space, topology: Topology, device: str, box: Box) -> Itera
     protocol, _, port = example.service.partition("/")
     if protocol not in (*PORT_PROTOCOLS, *ICMP_PROTOCOLS) and protocol not in PROTOCOL_NAMES.values():
         return
-    number = int(port) if port.isdigit() else (8 if protocol in ICMP_PROTOCOLS else None)
+    number = int(port) if port.isdigit() else ECHO.get(protocol)
     source_port = 49152 if protocol in PORT_PROTOCOLS else None
     header = Header(example.source, example.destination, protocol, number, source_port)
     targets = [example.destination]
-    if box[4] == ANY_ADDRESS or space.any_side != box[1]:
+    if space.any_address == box[DESTINATION] or space.any_side != box[1]:
         targets += list(_behind(space, topology, device, box))
     arrivals = [space.names[at] for first, last in box[0] for at in range(first, last + 1)]
     for target in dict.fromkeys(targets):
         for name in arrivals[:6]:
             entrance = topology.devices[device].interface(name)
             if entrance is not None:
-                source = _sender(entrance, target) if box[3] == ANY_ADDRESS else header.source
+                source = _sender(entrance, target) if space.any_address == box[SOURCE] else header.source
                 yield name, replace(header, destination=target, source=source)
 
 
 def _behind(space: Space, topology: Topology, device: str, box: Box) -> Iterator[Address]:
     """Yield destinations of a box that are behind the interfaces by which it says that packets leave."""
     leaves = {space.names[at] for first, last in box[1] for at in range(first, last + 1)}
-    table = topology.table(device, 4)
-    for (start, hop), end in zip(table.intervals(), [*table.starts[1:], 1 << 32], strict=True):
+    table = topology.table(device, space.family)
+    for (start, hop), end in zip(table.intervals(), [*table.starts[1:], 1 << BITS[space.family]], strict=True):
         if hop is None or hop.interface not in leaves:
             continue
-        for first, last in box[4]:
+        for first, last in box[DESTINATION]:
             low, high = max(first, start), min(last, end - 1)
             if low <= high:
-                yield Address(4, min(low + 9, high))
+                yield Address(space.family, min(low + 9, high))

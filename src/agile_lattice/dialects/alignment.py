@@ -10,7 +10,7 @@ import msgspec
 from agile_lattice.dialects.outline import Node
 from agile_lattice.dialects.ranks import list_of, positions, ranked, unranked
 from agile_lattice.intent.model import Section
-from agile_lattice.packets.order import longest_rise
+from agile_lattice.packets.order import longest_run
 
 # What has no section of its own, and the sections for which it is there.
 SHARED = {"side", "group", "offer"}
@@ -87,7 +87,7 @@ def _partners(before: Sequence[Node], after: Sequence[Node]) -> dict[int, int]:
     kept = lists.pop(None, [])
     order = positions(before) if lists else []
     for members in lists.values():
-        kept += [members[index] for index in longest_rise([order[here] for here, _ in members])]
+        kept += [members[index] for index in longest_run([order[here] for here, _ in members])]
     return dict(kept)
 
 

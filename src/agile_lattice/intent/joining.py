@@ -18,7 +18,7 @@ from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.services import ALL_PORTS, ALL_TYPES, PORT_PROTOCOLS, Service, Services, union_of_services
 from agile_lattice.intent.stages import Rule, Stage
 from agile_lattice.intent.translations import Direction, Dynamic, Exempt, Moment, Publish, Static, Translation
-from agile_lattice.packets.order import longest_rise
+from agile_lattice.packets.order import longest_run
 
 
 class _Merged(msgspec.Struct, frozen=True, gc=False):
@@ -101,7 +101,7 @@ def _pairs(arrival: Sequence[_Merged], departure: Sequence[_Merged]) -> list[tup
         half = _arrival_half(each)
         if half is not None and waiting.get(half):
             candidates.append((position, waiting[half].pop()))
-    return [candidates[k] for k in longest_rise([d for _, d in candidates])]
+    return [candidates[k] for k in longest_run([d for _, d in candidates])]
 
 
 def _arrival_half(each: _Merged) -> object:

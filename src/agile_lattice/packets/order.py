@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from bisect import bisect_left
+from bisect import bisect_right
 from collections.abc import Sequence
 
 
-def longest_rise(values: Sequence[int]) -> list[int]:
-    """Return the indices of a longest strictly rising subsequence (patience sorting, n log n)."""
+def longest_run(values: Sequence[int]) -> list[int]:
+    """Return the indices of a longest subsequence that never falls (patience sorting, n log n)."""
     tails: list[int] = []
     tail_indices: list[int] = []
     before: list[int] = []
     for index, value in enumerate(values):
-        slot = bisect_left(tails, value)
+        slot = bisect_right(tails, value)
         before.append(tail_indices[slot - 1] if slot else -1)
         if slot == len(tails):
             tails.append(value)

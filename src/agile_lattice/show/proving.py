@@ -11,6 +11,7 @@ from agile_lattice.compare.verdicts import Shown, Verdict
 from agile_lattice.show.terminal import plural
 from agile_lattice.show.walking import NAMES
 
+MOST_MATCHES = 3
 PARTS = {**NAMES, "answers": "answering"}
 
 
@@ -24,6 +25,9 @@ def show_verdict(console: Console, one: Verdict) -> None:
         for each in one.shown:
             table.add_row(*_row(each))
         console.print(table)
+    hidden = len(one.proof.partings) - len(one.shown)
+    if hidden:
+        console.print(Text(f"And {plural(hidden, 'more set')} of packets.", style="strong"))
     for words in (*one.proof.undecided, *one.incomplete):
         console.print(Text(f"Not decided: {words}.", style="strong"))
     console.print(Text(f"{one.device}: {summary(one)}", style="head"))
@@ -35,7 +39,8 @@ def summary(one: Verdict) -> str:
         return f"the same for every packet ({plural(one.proof.entries, 'rule')} and routes compared)"
     if one.different:
         count = sum(each.witness is not None for each in one.shown)
-        return f"not the same: {plural(count, 'set')} of packets treated differently, each with one that shows it"
+        more = " and more" if len(one.proof.partings) > len(one.shown) else ""
+        return f"not the same: {plural(count, 'set')} of packets{more} treated differently, each with one that shows it"
     if one.shown:
         return "its stages are not the same, and no packet was found that shows it: not decided"
     return "the same as far as it is known: not decided for all"
@@ -46,8 +51,10 @@ def _row(one: Shown) -> tuple[Group, Group, Group]:
     what = [Text(PARTS[parting.part], style="head")]
     if parting.destinations is not None:
         what.append(Text(f"to {parting.destinations}"))
-    elif parting.example is not None and witness is None:
-        what.append(Text(f"such as {parting.example}"))
+    if parting.region is not None:
+        what += [Text(str(each)) for each in parting.region.matches[:MOST_MATCHES]]
+    if parting.region is not None and witness is None:
+        what.append(Text(f"such as {parting.region.example}", style="remedy"))
     left, right = [Text(parting.left, style="intent")], [Text(parting.right, style="device")]
     if witness is not None:
         what.append(Text(f"such as {witness.header}, in by {witness.arrives}", style="remedy"))

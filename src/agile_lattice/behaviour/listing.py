@@ -1,0 +1,98 @@
+"""The stages of a device as first-match lists of what they match and do."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Literal
+
+import msgspec
+
+from agile_lattice.behaviour.matching import DESTINATION, PORT, SOURCE, Space
+from agile_lattice.intent.addresses import Address
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.permits import Passage, passages
+from agile_lattice.intent.stages import Rule, split
+from agile_lattice.packets.actions import Action
+from agile_lattice.packets.functions import Entry
+from agile_lattice.packets.spans import Spans
+
+Listed = Literal["arrival", "permits", "departure", "access"]
+LISTED: tuple[Listed, ...] = ("arrival", "permits", "departure", "access")
+KEEP = Action("goes on")
+DROP = Action("dropped")
+
+
+class Line(msgspec.Struct, frozen=True):
+    """An entry of a stage, and what it comes from.
+
+    Attributes:
+        rule: The rule; `None` for what happens where none matches.
+        own: The address of the interface that packets leave with, where the rule takes that.
+    """
+
+    entry: Entry
+    rule: Rule | Passage | None = None
+    own: Address | None = None
+
+    def __str__(self) -> str:
+        action, rule = self.entry.action, self.rule
+        if rule is None:
+            return "stays as it is" if action == KEEP else "is dropped: nothing permits it"
+        if isinstance(rule, Passage):
+            return f"{rule.name or 'a permit'}: {'passes' if rule.verdict == 'pass' else 'is dropped'}"
+        name = rule.name or "a rule"
+        if action == KEEP:
+            return f"{name}: stays as it is"
+        what = "destination" if rule.stage == "arrival" else "source"
+        port = f", port {rule.to_port}" if rule.to_port is not None else ""
+        return f"{name}: {what} becomes {self.own or rule.to}{port}"
+
+
+def lines(device: Device, part: Listed, space: Space) -> list[Line]:
+    """Return a stage of a device, for packets of one family; the last line is for every packet."""
+    if part in ("arrival", "departure"):
+        mine = [rule for rule in split(device.translations) if rule.stage == part and space.speaks(rule)]
+        return [*(line for rule in mine for line in _of_rule(device, space, rule)), Line(Entry(space.box(), KEEP))]
+    rules = passages(device.permits if part == "permits" else device.access)
+    found = [
+        Line(Entry(space.of_rule(each), KEEP if each.verdict == "pass" else DROP), each)
+        for each in rules
+        if space.speaks(each)
+    ]
+    return [*found, Line(Entry(space.box(), DROP if rules else KEEP))]
+
+
+def _of_rule(device: Device, space: Space, rule: Rule) -> Iterator[Line]:
+    """Yield the lines of a rule: one, but where it takes the address of the interface, one for each of them."""
+    box = space.of_rule(rule)
+    if rule.verdict != "egress":
+        yield Line(Entry(box, _action(rule)), rule)
+        return
+    for first, last in box[1]:
+        for number in range(first, last + 1):
+            own = _own(device, space.names[number], space.family) if space.names else None
+            action = KEEP if own is None else Action("goes on", ((SOURCE, own.value),))
+            only: Spans = ((number, number),)
+            yield Line(Entry((box[0], only, *box[2:]), action), rule, own)
+
+
+def _own(device: Device, name: str, family: int) -> Address | None:
+    """Return the address that an interface lends to packets that leave by it."""
+    one = device.interface(name)
+    own = [each.address for each in one.addresses if each.family == family] if one is not None else []
+    return next((each for each in own if not each.is_link_local), None)
+
+
+def _action(rule: Rule) -> Action:
+    if rule.verdict == "keep" or rule.to is None:
+        return KEEP
+    dimension = DESTINATION if rule.stage == "arrival" else SOURCE
+    port = () if rule.to_port is None else ((PORT, rule.to_port),)
+    if rule.verdict == "shift":
+        matched = rule.destination if rule.stage == "arrival" else rule.source
+        assert matched is not None  # that is what it is shifted from
+        offset = rule.to.spans[0][0] - matched.spans[0][0]
+        return Action("goes on", port, ((dimension, offset),) if offset else ())
+    if rule.to.is_single:
+        return Action("goes on", ((dimension, rule.to.spans[0][0]), *port))
+    return Action(("one of", rule.to.spans, rule.port_use), port)
