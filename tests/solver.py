@@ -17,10 +17,9 @@ PACKET = [z3.BitVec(f"dimension{at}", bits) for at, bits in enumerate(WIDTHS)]
 def same(left: Sequence[Entry], right: Sequence[Entry]) -> bool:
     """Tell whether two lists do the same to every packet."""
     verdicts = {verdict: at for at, verdict in enumerate({each.action.verdict for each in (*left, *right)})}
+    mine, its = _outcome(left, verdicts), _outcome(right, verdicts)
     asked = z3.Solver()
-    asked.add(
-        z3.Or(*(one != other for one, other in zip(_outcome(left, verdicts), _outcome(right, verdicts), strict=True)))
-    )
+    asked.add(z3.Or(*(one != other for one, other in zip(mine, its, strict=True))))
     return bool(asked.check() == z3.unsat)
 
 

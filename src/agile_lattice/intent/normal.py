@@ -2,7 +2,8 @@
 
 What it settles, each because two spellings mean the same:
 
-* Interfaces, addresses and routes have no order; translations have the order of `joining.join`.
+* Interfaces, addresses and routes have no order; translations have the order of `joining.join`, and a rule that stands
+  there twice is there once: the second never decides.
 * A zone, a block and a link are labels, already resolved wherever they count; they are dropped, and so is
   what stays in the intent: remarks on routes, rules and permits, what a summary stands for, what a permit came from.
 * A loopback of which nothing is said is on every system; it is dropped.
@@ -37,7 +38,7 @@ from agile_lattice.packets.spans import Spans, meet, merged, minus
 
 def normal(device: Device) -> Device:
     """Return the device in normal form, with its answers spelt out."""
-    translations, _ = join(split(device.translations))
+    translations, _ = join(list(dict.fromkeys(split(device.translations))))
     permits = joined_permits(passages(device.permits))
     parted, answers = parted_answers(device)
     interfaces = [one for each in parted if (one := _normal_interface(each)) != Interface(one.name, loopback=True)]
