@@ -9,7 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.flows import Header, matches, moved
-from agile_lattice.behaviour.tables import Hop
+from agile_lattice.behaviour.tables import Hop, Way
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
@@ -140,7 +140,7 @@ class Passing:
                 # The device answers for it, so it is the device that gets it.
                 words = f"{header.destination}, which the device answers for on {answered.interface}"
                 self.stages.append(Stage("way", header, header, words, answered.place))
-                return Hop(Prefix.host(header.destination), "own")
+                return Hop(Prefix.host(header.destination), Way())
         place, words = NOWHERE, "no route"
         if hop is not None:
             place = hop.route.place if hop.route is not None else self.place_of(hop)

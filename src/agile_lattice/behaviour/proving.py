@@ -13,14 +13,14 @@ import msgspec
 
 from agile_lattice.behaviour.listing import LISTED, Listed, lines
 from agile_lattice.behaviour.matching import Match, Packet, Space
-from agile_lattice.behaviour.tables import Hop, Table
-from agile_lattice.intent.addresses import BITS, AddressSet
+from agile_lattice.behaviour.tables import Table
+from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.normal import normal
 from agile_lattice.packets.boxes import Undecided
 from agile_lattice.packets.functions import differing
-from agile_lattice.packets.spans import merged, minus
+from agile_lattice.packets.spans import minus
 
 Part = Literal["arrival", "way", "permits", "departure", "access", "answers"]
 
@@ -131,27 +131,9 @@ def _in_list(left: Device, right: Device, part: Listed, family: int) -> tuple[li
 
 
 def _ways(left: Device, right: Device, family: int, instance: str) -> Iterator[Parting]:
-    """Compare forwarding tables interval by interval."""
-    tables = Table(left, family, instance), Table(right, family, instance)
-    cuts = sorted({*tables[0].starts, *tables[1].starts})
-    top = 1 << BITS[family]
-    runs: dict[tuple[str, str], list[tuple[int, int]]] = {}
-    for first, end in zip(cuts, [*cuts[1:], top], strict=True):
-        mine, its = (_means(each.look_up(first)) for each in tables)
-        if mine != its:
-            runs.setdefault((mine, its), []).append((first, end - 1))
-    for (mine, its), spans in runs.items():
-        yield Parting("way", mine, its, destinations=AddressSet(family, merged(spans)))
-
-
-def _means(hop: Hop | None) -> str:
-    if hop is None:
-        return "no route"
-    if hop.means == "own":
-        return "the device itself"
-    if hop.means == "discard":
-        return "discarded"
-    return f"to {hop.next_hop}, by {hop.interface}" if hop.next_hop is not None else f"on the link of {hop.interface}"
+    """Compare forwarding tables, for every destination."""
+    for mine, its, destinations in Table(left, family, instance).partings(Table(right, family, instance)):
+        yield Parting("way", str(mine or "no route"), str(its or "no route"), destinations=destinations)
 
 
 def _answers(left: Device, right: Device) -> Iterator[Parting]:

@@ -1,24 +1,52 @@
 """Forwarding tables: longest prefix first, then lowest distance (RFC 1812 section 5.2.4).
 
 A table is flattened into the intervals between all prefix ends, so that a look-up is one
-bisection and a whole network can be swept in the order of addresses.
+bisection and a whole network can be swept in the order of addresses. Prefixes are columns of
+numbers, laid over one another from the shortest to the longest.
 """
 
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterator
-from typing import Literal
+from collections.abc import Iterator, Sequence
+from functools import cached_property
+from typing import Any, Literal
 
 import msgspec
+import numpy as np
+from numpy.typing import NDArray
 
-from agile_lattice.intent.addresses import BITS, Address, Prefix
+from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.routes import Route
+from agile_lattice.packets.spans import Span, merged
 
 Means = Literal["own", "connected", "via", "discard"]
 CONNECTED = (0, 0)
+Column = NDArray[Any]
+
+
+class Way(msgspec.Struct, frozen=True, order=True):
+    """Where packets go.
+
+    Attributes:
+        interface: The way out; empty if they do not leave.
+        next_hop: The neighbour that they are given to; `None` if that is the destination itself.
+        means: They are for the device itself (`own`), for the link (`connected`), for a next hop or a link by a
+            route (`via`), or for nobody (`discard`).
+    """
+
+    interface: str = ""
+    next_hop: Address | None = None
+    means: Means = "own"
+
+    def __str__(self) -> str:
+        if self.means == "own":
+            return "the device itself"
+        if self.means == "discard":
+            return "discarded"
+        return f"to {self.next_hop}, by {self.interface}" if self.next_hop else f"on the link of {self.interface}"
 
 
 class Hop(msgspec.Struct, frozen=True):
@@ -26,31 +54,30 @@ class Hop(msgspec.Struct, frozen=True):
 
     Attributes:
         prefix: The entry's prefix.
-        means: They are the device itself (`own`), on the link (`connected`), behind a next hop or an
-            interface (`via`), or nowhere (`discard`).
-        interface: The way out; empty for `own` and `discard`.
+        way: Where they go.
         route: The static route that says so; `None` for what follows from addresses.
         rank: Distance and metric; the lowest wins among equal prefixes.
     """
 
     prefix: Prefix
-    means: Means
-    interface: str = ""
+    way: Way
     route: Route | None = None
     rank: tuple[int, int] = CONNECTED
 
     @property
-    def order(self) -> tuple[tuple[int, int], str, int]:
-        """By what one of several entries for a prefix is taken.
+    def means(self) -> Means:
+        """What sort of way it is."""
+        return self.way.means
 
-        What stands first decides nothing: interfaces and routes have no order. Of equal ones it is the first by name.
-        """
-        return self.rank, self.interface, self.next_hop.value if self.next_hop is not None else 0
+    @property
+    def interface(self) -> str:
+        """The way out; empty for `own` and `discard`."""
+        return self.way.interface
 
     @property
     def next_hop(self) -> Address | None:
         """The neighbour that packets are given to; `None` if they are given to the destination itself."""
-        return self.route.via if self.route is not None else None
+        return self.way.next_hop
 
 
 class Table:
@@ -62,81 +89,155 @@ class Table:
         instance: Name of the routing instance; empty for the main one.
 
     Attributes:
-        starts: First addresses of the intervals, ascending, from 0.
-        hops: What is said about each interval; `None` where nothing is.
+        family: 4 or 6.
     """
 
     def __init__(self, device: Device, family: int, instance: str = "") -> None:
-        best: dict[tuple[int, int], Hop] = {}
-        for hop in _entries(device, family, instance):
-            key = hop.prefix.first, hop.prefix.length
-            known = best.get(key)
-            if known is None or hop.order < known.order:
-                best[key] = hop
-        self.starts, self.hops = _flattened(best, BITS[family])
+        self.family = family
+        self._entries = _Entries(device, family, instance)
+        self._starts, self._best = _flattened(self._entries, family)
+
+    @cached_property
+    def starts(self) -> list[int]:
+        """First addresses of the intervals, ascending, from 0."""
+        starts: list[int] = self._starts.tolist()
+        return starts
 
     def look_up(self, value: int) -> Hop | None:
         """Return what is said about an address, given as an integer; `None` if there is no route."""
-        return self.hops[bisect_right(self.starts, value) - 1]
+        return self._entries.hop(int(self._best[bisect_right(self.starts, value) - 1]))
+
+    @cached_property
+    def hops(self) -> list[Hop | None]:
+        """What is said about each interval; `None` where nothing is."""
+        return [self._entries.hop(each) for each in self._best.tolist()]
 
     def intervals(self) -> Iterator[tuple[int, Hop | None]]:
         """Yield the intervals in ascending order, each by its first address; it ends where the next begins."""
         return zip(self.starts, self.hops, strict=True)
 
+    def partings(self, other: Table) -> list[tuple[Way | None, Way | None, AddressSet]]:
+        """Compare with another table of the family.
 
-def _entries(device: Device, family: int, instance: str) -> Iterator[Hop]:
-    here = [each for each in device.interfaces if each.enabled and each.instance == instance]
-    for one in here:
-        for own in one.addresses:
-            if own.family == family:
-                yield Hop(Prefix.host(own.address), "own")
-                if not own.is_host and not one.loopback:
-                    yield Hop(own.network, "connected", one.name)
-    names = {each.name for each in here}
-    ways: dict[Address, str | None] = {}  # many routes have one next hop
-    for route in device.routes:
-        if route.to.family != family or route.instance != instance:
-            continue
-        rank = route.distance, route.metric or 0
-        name = route.interface
-        if route.discard:
-            yield Hop(route.to.network, "discard", "", route, rank)
-            continue
-        if name is None and route.via is not None:
-            if route.via not in ways:
-                ways[route.via] = way_to(route.via, here)
-            name = ways[route.via]
-        if name in names:  # else its way out is not there, and it is not used
-            yield Hop(route.to.network, "via", name or "", route, rank)
+        Returns:
+            Where packets go here and where they go there (`None` is nowhere), and the destinations for which it is so.
+            The same way out to the same next hop is the same, whatever prefix it stands under.
+        """
+        cuts = np.sort(np.concatenate([self._starts, other._starts]))
+        cuts = cuts[np.flatnonzero(np.diff(cuts, prepend=-1))]
+        ways: list[Way | None] = list(dict.fromkeys([None, *self._entries.ways, *other._entries.ways]))
+        number = {way: at for at, way in enumerate(ways)}
+        mine, its = (each._ways_at(cuts, number) for each in (self, other))
+        ends = [*cuts[1:].tolist(), 1 << BITS[self.family]]
+        found: dict[tuple[int, int], list[Span]] = {}
+        for at in np.flatnonzero(mine != its).tolist():
+            found.setdefault((int(mine[at]), int(its[at])), []).append((int(cuts[at]), ends[at] - 1))
+        return [(ways[one], ways[two], AddressSet(self.family, merged(some))) for (one, two), some in found.items()]
+
+    def _ways_at(self, addresses: Column, number: dict[Way | None, int]) -> Column:
+        way = np.append(self._entries.way, len(self._entries.ways))  # -1, no entry, is the last
+        numbers = np.array([number[each] for each in (*self._entries.ways, None)])
+        found: Column = numbers[way[self._best[np.searchsorted(self._starts, addresses, "right") - 1]]]
+        return found
 
 
-def way_to(next_hop: Address, interfaces: list[Interface]) -> str | None:
+class _Entries:
+    """What a device says about prefixes.
+
+    Attributes:
+        ways: The distinct ways.
+        prefixes: Of each entry the prefix.
+        way: Of each entry the number of its way.
+        distance, metric: Of each entry; the lowest wins among equal prefixes.
+    """
+
+    def __init__(self, device: Device, family: int, instance: str) -> None:
+        here = [each for each in device.interfaces if each.enabled and each.instance == instance]
+        self._own = [hop for one in here for hop in _of_interface(one, family)]
+        numbers: dict[Way, int] = {}
+        own = [numbers.setdefault(each.way, len(numbers)) for each in self._own]
+        routes = [each for each in device.routes if each.to.family == family and each.instance == instance]
+        kinds: dict[tuple[Address | None, str | None, str | None], int] = {}  # many routes go the same way
+        kind = [kinds.setdefault((each.via, each.interface, each.discard), len(kinds)) for each in routes]
+        exits = [_exit(*key, here) for key in kinds]
+        leads = [-1 if each is None else numbers.setdefault(each, len(numbers)) for each in exits]
+        way = np.array([*leads, -1], np.int64)[np.array(kind, np.int64)]
+        used = way >= 0  # of the others the way out is not there
+        self._routes = routes if used.all() else [each for each, leads_on in zip(routes, used, strict=True) if leads_on]
+        self.ways = list(numbers)
+        self.way = np.concatenate([np.array(own, np.int64), way[used]])
+        self.prefixes = [each.prefix for each in self._own] + [each.to for each in self._routes]
+        near = [0] * len(self._own)
+        self.distance = np.array(near + [each.distance for each in self._routes], np.int64)
+        self.metric = np.array(near + [each.metric or 0 for each in self._routes], np.int64)
+
+    def hop(self, at: int) -> Hop | None:
+        """Return an entry; `None` for -1."""
+        if at < 0:
+            return None
+        if at < len(self._own):
+            return self._own[at]
+        route = self._routes[at - len(self._own)]
+        return Hop(route.to.network, self.ways[int(self.way[at])], route, (route.distance, route.metric or 0))
+
+
+def _of_interface(one: Interface, family: int) -> Iterator[Hop]:
+    for own in one.addresses:
+        if own.family == family:
+            yield Hop(Prefix.host(own.address), Way())
+            if not own.is_host and not one.loopback:
+                yield Hop(own.network, Way(one.name, None, "connected"))
+
+
+def _exit(via: Address | None, name: str | None, discard: object, here: Sequence[Interface]) -> Way | None:
+    """Return where a route leads; `None` if its way out is not there."""
+    if discard:
+        return Way("", None, "discard")
+    if name is None and via is not None:
+        name = way_to(via, here)
+    return Way(name, via, "via") if name is not None and any(each.name == name for each in here) else None
+
+
+def way_to(next_hop: Address, interfaces: Sequence[Interface]) -> str | None:
     """Return the interface whose subnet holds a next hop, the longest; None if none does."""
     subnets = [(-subnet.length, one.name) for one in interfaces if (subnet := one.subnet_of(next_hop)) is not None]
     return min(subnets)[1] if subnets else None
 
 
-def _flattened(best: dict[tuple[int, int], Hop], bits: int) -> tuple[list[int], list[Hop | None]]:
-    """Cut the line of addresses at all prefix ends; the longest prefix around an interval speaks for it."""
-    starts: list[int] = [0]
-    hops: list[Hop | None] = [None]
-    around: list[tuple[int, Hop | None]] = [((1 << bits) - 1, None)]
+def _flattened(entries: _Entries, family: int) -> tuple[Column, Column]:
+    """Return the first addresses of the intervals, and for each the entry that speaks for it; -1 if none does."""
+    count = len(entries.prefixes)
+    numbers = object if family == 6 else np.int64  # 128 bits are too many for NumPy's own
+    length = np.array([each.length for each in entries.prefixes], np.int64)
+    size = np.left_shift(np.ones(count, numbers), (BITS[family] - length).astype(numbers))
+    first = np.array([each.value for each in entries.prefixes], numbers)
+    first -= first % size
+    starts, cell = np.unique(np.concatenate([np.zeros(1, numbers), first, first + size]), return_inverse=True)
+    low, high = cell[1 : count + 1], cell[count + 1 :]
+    best = np.full(len(starts), -1, np.int64)
+    for layer in _layers(entries, low, length):
+        cells = high[layer] - low[layer]
+        shift = np.repeat(low[layer] - (np.cumsum(cells) - cells), cells)
+        best[shift + np.arange(len(shift))] = np.repeat(layer, cells)
+    if len(starts) > 1 and int(starts[-1]) == 1 << BITS[family]:  # behind the last address there is nothing
+        starts, best = starts[:-1], best[:-1]
+    new = np.flatnonzero(np.diff(best, prepend=-2))
+    return starts[new], best[new]
 
-    def begin(at: int, hop: Hop | None) -> None:
-        if starts[-1] == at:
-            hops[-1] = hop
-        else:
-            starts.append(at)
-            hops.append(hop)
 
-    for (first, _), hop in sorted(best.items(), key=lambda each: each[0]):
-        while around[-1][0] < first:
-            ended, _ = around.pop()
-            begin(ended + 1, around[-1][1])
-        begin(first, hop)
-        around.append((hop.prefix.last, hop))
-    while len(around) > 1:
-        ended, _ = around.pop()
-        if ended < around[0][0]:
-            begin(ended + 1, around[-1][1])
-    return starts, hops
+def _layers(entries: _Entries, low: Column, length: Column) -> list[Column]:
+    """Return the best entry of each prefix, those of one length together, the shortest first.
+
+    What stands first decides nothing: interfaces and routes have no order. Of equal ones it is the first way.
+    """
+    if not len(length):
+        return []
+    place = np.argsort(np.array(sorted(range(len(entries.ways)), key=lambda at: _tie(entries.ways[at]))))
+    order = np.lexsort((place[entries.way], entries.metric, entries.distance, low, length))
+    same = (np.diff(low[order], prepend=-1) == 0) & (np.diff(length[order], prepend=-1) == 0)
+    chosen = order[~same]
+    return np.split(chosen, np.flatnonzero(np.diff(length[chosen])) + 1)
+
+
+def _tie(way: Way) -> tuple[str, int]:
+    return way.interface, way.next_hop.value if way.next_hop is not None else 0

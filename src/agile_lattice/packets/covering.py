@@ -10,7 +10,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from agile_lattice.packets.grid import Boxes, Truth, Whole
+from agile_lattice.packets.columns import Boxes, Truth, Whole
 from agile_lattice.packets.overlaps import Work, overlaps
 
 Pairs = tuple[Whole, Whole]

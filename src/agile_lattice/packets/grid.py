@@ -1,54 +1,20 @@
-"""Boxes as columns of small whole numbers, so that NumPy can look at thousands of them at once.
+"""The cells that the ends of boxes cut each dimension into.
 
-All the ends of all boxes cut each dimension into cells; every packet of a cell is in the same boxes. Numbers of 128
-bits and of 8 alike become positions of cells, and nothing about the boxes is lost.
+Every packet of a cell is in the same boxes. Numbers of 128 bits and of 8 alike become positions of cells, and nothing
+about the boxes is lost.
 """
 
 from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Sequence
+from itertools import chain
 
 import numpy as np
-from numpy.typing import NDArray
 
 from agile_lattice.packets.boxes import Box
+from agile_lattice.packets.columns import CELL, Boxes, Whole
 from agile_lattice.packets.spans import Span
-
-Whole = NDArray[np.int64]
-Truth = NDArray[np.bool_]
-WIDEST = 62  # bits; wider numbers do not fit into NumPy's
-
-
-class Boxes:
-    """Boxes of one span in each dimension, none empty.
-
-    Args:
-        low: First cells, shape (dimensions, boxes).
-        high: Cells after the last, likewise.
-    """
-
-    def __init__(self, low: Whole, high: Whole) -> None:
-        self.low, self.high = low, high
-
-    def __len__(self) -> int:
-        return int(self.low.shape[1])
-
-    def take(self, which: Whole | Truth | slice) -> Boxes:
-        """Return some of the boxes."""
-        return Boxes(self.low[:, which], self.high[:, which])
-
-    def beside(self, low: Whole, high: Whole) -> Boxes:
-        """Return the boxes with one more dimension."""
-        return Boxes(np.vstack([self.low, low]), np.vstack([self.high, high]))
-
-    def common(self, other: Boxes) -> Boxes:
-        """Return what each box has in common with the other of the same position."""
-        return Boxes(np.maximum(self.low, other.low), np.minimum(self.high, other.high))
-
-    def with_more(self, other: Boxes) -> Boxes:
-        """Return these boxes and others."""
-        return Boxes(np.hstack([self.low, other.low]), np.hstack([self.high, other.high]))
 
 
 class Grid:
@@ -62,21 +28,18 @@ class Grid:
     """
 
     def __init__(self, rows: Sequence[tuple[Span, ...]]) -> None:
-        self._cuts: list[list[int]] = []
-        columns = [self._column([row[at] for row in rows]) for at in range(len(rows[0]))]
-        self.boxes = Boxes(np.array([low for low, _ in columns]), np.array([high for _, high in columns]))
-
-    def _column(self, spans: list[Span]) -> tuple[Whole, Whole]:
-        ends = [first for first, _ in spans] + [last + 1 for _, last in spans]
-        if max(ends).bit_length() <= WIDEST:
-            cuts, cells = np.unique(np.array(ends, np.int64), return_inverse=True)
-            self._cuts.append(cuts.tolist())
+        try:
+            flat = np.fromiter(chain.from_iterable(chain.from_iterable(rows)), np.int64)
+            ends = flat.reshape(len(rows), -1, 2)
+        except OverflowError:  # some are wider than NumPy's numbers
+            self._cuts, columns = _ranked(rows)
         else:
-            wide = sorted(set(ends))
-            at = {end: number for number, end in enumerate(wide)}
-            cells = np.array([at[end] for end in ends], np.int64)
-            self._cuts.append(wide)
-        return cells[: len(spans)], cells[len(spans) :]
+            ends[:, :, 1] += 1
+            unique = [np.unique(ends[:, at], return_inverse=True) for at in range(ends.shape[1])]
+            self._cuts = [cuts.tolist() for cuts, _ in unique]
+            columns = [cells.reshape(-1, 2) for _, cells in unique]
+        table = np.array(columns, CELL)
+        self.boxes = Boxes(table[:, :, 0].copy(), table[:, :, 1].copy())
 
     def numbers(self, boxes: Boxes) -> list[Box]:
         """Return boxes of cells as boxes of numbers."""
@@ -88,3 +51,15 @@ class Grid:
     def cells(self, numbers: Sequence[Sequence[int]]) -> list[list[int]]:
         """Return the cells of some numbers in each dimension; -1 for one before the first box."""
         return [[bisect_right(cuts, each) - 1 for each in some] for cuts, some in zip(self._cuts, numbers, strict=True)]
+
+
+def _ranked(rows: Sequence[tuple[Span, ...]]) -> tuple[list[list[int]], list[Whole]]:
+    """Return the cuts of each dimension, and each span as cells: first, and after the last."""
+    all_cuts: list[list[int]] = []
+    columns: list[Whole] = []
+    for spans in zip(*rows, strict=True):
+        cuts = sorted({end for first, last in spans for end in (first, last + 1)})
+        at = {end: number for number, end in enumerate(cuts)}
+        all_cuts.append(cuts)
+        columns.append(np.array([(at[first], at[last + 1]) for first, last in spans], CELL))
+    return all_cuts, columns

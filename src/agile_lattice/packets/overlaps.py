@@ -8,17 +8,13 @@ dimensions sift them. Since they are counted first, too much work is refused bef
 from __future__ import annotations
 
 from collections.abc import Iterator
-from functools import cached_property
 
 import numpy as np
 
 from agile_lattice.packets.boxes import Undecided
-from agile_lattice.packets.grid import Boxes, Whole
+from agile_lattice.packets.columns import NARROW, SINGLE, Boxes, Part, Whole
 
-WIDE = 8  # a box is wide in a dimension if it holds at least the WIDE-th part of its cells
-MOST_PARTS = 24
 AT_ONCE = 500_000  # pairs looked at together: that bounds the memory
-SINGLE, NARROW, BROAD = 0, 1, 2
 
 
 class Work:
@@ -50,48 +46,8 @@ def overlaps(left: Boxes, right: Boxes, work: Work) -> tuple[Whole, Whole]:
     """
     if not len(left) or not len(right):
         return np.zeros(0, np.int64), np.zeros(0, np.int64)
-    tops = np.maximum(left.high.max(axis=1), right.high.max(axis=1))
-    found = [_meeting(one, other, work) for one in _parts(left, tops) for other in _parts(right, tops)]
+    found = [_meeting(one, other, work) for one in left.parts for other in right.parts]
     return np.concatenate([each for each, _ in found]), np.concatenate([each for _, each in found])
-
-
-class _Part:
-    """Boxes of about the same shape.
-
-    Attributes:
-        which: Their positions among all.
-        shape: For each dimension `SINGLE`, `NARROW` or `BROAD`; none is more than that.
-    """
-
-    def __init__(self, boxes: Boxes, which: Whole, shape: Whole) -> None:
-        self.which, self.shape = which, shape
-        self.boxes = boxes.take(which)
-        self._orders: dict[int, tuple[Whole, Whole]] = {}
-
-    def ascending(self, dimension: int) -> tuple[Whole, Whole]:
-        """Return the order of first cells in a dimension, and the first cells in that order."""
-        if dimension not in self._orders:
-            order = np.argsort(self.boxes.low[dimension], kind="stable")
-            self._orders[dimension] = order, self.boxes.low[dimension][order]
-        return self._orders[dimension]
-
-    @cached_property
-    def extent(self) -> tuple[Whole, Whole]:
-        """Cells that every box holds, in each dimension: from, and before."""
-        return self.boxes.low.max(axis=1), self.boxes.high.min(axis=1)
-
-
-def _parts(boxes: Boxes, tops: Whole) -> list[_Part]:
-    width = boxes.high - boxes.low
-    shapes = np.where(width * WIDE >= tops[:, None], BROAD, np.where(width == 1, SINGLE, NARROW))
-    code = (shapes * (3 ** np.arange(len(tops)))[:, None]).sum(axis=0)
-    codes, place, count = np.unique(code, return_inverse=True, return_counts=True)
-    if len(codes) > MOST_PARTS:  # the rare shapes together
-        rank = np.argsort(np.argsort(-count, kind="stable"), kind="stable")
-        place = np.minimum(rank, MOST_PARTS - 1)[place]
-    order = np.argsort(place, kind="stable")
-    members = np.split(order, np.flatnonzero(np.diff(place[order])) + 1)
-    return [_Part(boxes, which, shapes[:, which].max(axis=1)) for which in members]
 
 
 class _Way:
@@ -122,17 +78,18 @@ class _Way:
                 begin = end
 
 
-def _meeting(one: _Part, other: _Part, work: Work) -> tuple[Whole, Whole]:
+def _meeting(one: Part, other: Part, work: Work) -> tuple[Whole, Whole]:
     """Return the overlapping pairs of two parts."""
     single = np.flatnonzero((one.shape == SINGLE) & (other.shape == SINGLE))
-    narrow = np.flatnonzero((one.shape != BROAD) & (other.shape != BROAD) & ((one.shape == NARROW) | (other.shape == NARROW)))  # fmt: skip  # noqa: E501
+    narrow = np.flatnonzero(np.maximum(one.shape, other.shape) == NARROW)
     ways = [_alike(one, other, single)] if len(single) else []
     ways += [_in_dimension(one, other, int(dimension)) for dimension in narrow]
     best = min(ways, key=lambda way: way.pairs) if ways else _all(one, other)
     work.spend(best.pairs)
     # A dimension in which every box of one side holds all of every box of the other sifts nothing.
     low, high = one.boxes.low, one.boxes.high
-    sifting = [at for at in range(len(low)) if not (_within(one, other, at) or _within(other, one, at))]
+    sifting = np.flatnonzero(~(one.lies_in(other) | other.lies_in(one)))
+    sifting = sifting[np.argsort(-one.span[1][sifting], kind="stable")]  # where there are most cells, fewest meet
     kept: list[tuple[Whole, Whole]] = []
     for mine, its in best.listed():
         for at in sifting:
@@ -145,19 +102,13 @@ def _meeting(one: _Part, other: _Part, work: Work) -> tuple[Whole, Whole]:
     return np.concatenate([each for each, _ in kept]), np.concatenate([each for _, each in kept])
 
 
-def _within(one: _Part, other: _Part, at: int) -> bool:
-    """Tell whether in a dimension all boxes of one part lie in cells that every box of the other holds."""
-    low, high = other.extent[0][at], other.extent[1][at]
-    return bool(low < high and one.boxes.low[at].min() >= low and one.boxes.high[at].max() <= high)
-
-
-def _all(one: _Part, other: _Part) -> _Way:
+def _all(one: Part, other: Part) -> _Way:
     count = len(one.which)
     stop = np.full(count, len(other.which))
     return _Way((np.zeros(count, np.int64), stop, np.arange(len(other.which)), False))
 
 
-def _in_dimension(one: _Part, other: _Part, dimension: int) -> _Way:
+def _in_dimension(one: Part, other: Part, dimension: int) -> _Way:
     """List pairs that meet in one dimension: whose boxes begin in a box of the other side."""
     mine, my_lows = one.ascending(dimension)
     its, its_lows = other.ascending(dimension)
@@ -169,10 +120,10 @@ def _in_dimension(one: _Part, other: _Part, dimension: int) -> _Way:
     )
 
 
-def _alike(one: _Part, other: _Part, dimensions: Whole) -> _Way:
+def _alike(one: Part, other: Part, dimensions: Whole) -> _Way:
     """List pairs that are the same single cell in some dimensions."""
     cells = np.hstack([one.boxes.low[dimensions], other.boxes.low[dimensions]])
-    key: Whole = cells[0]
+    key: Whole = cells[0].astype(np.int64)
     for more in cells[1:]:
         _, key = np.unique(key * (int(more.max()) + 1) + more, return_inverse=True)
     mine, its = key[: len(one.which)], key[len(one.which) :]

@@ -1,0 +1,270 @@
+"""Exact comparison of rule lists and tables: time, memory, growth, and two general engines on the same lists.
+
+    .venv/bin/python benchmarks/proving.py             every figure of docs/performance.md, and its drawing
+    .venv/bin/python benchmarks/proving.py ours 10000  one measurement
+
+The lists are those of `rule_lists`: exemptions, published ports, source rules, general rules; the other side is the same
+function written otherwise. The peers are given more than they could know: boxes that are already cut where a constant
+and an offset do the same, with a number for each action, so that they only have to find out whether the numbers differ.
+z3 gets two chains of if-then-else over bit vectors; CUDD (through `dd`, `pip install dd`) a decision diagram for each
+action. Every measurement runs in a process of its own, on one core, and peers are given up after two minutes.
+"""
+
+from __future__ import annotations
+
+import json
+import resource
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Sequence
+from math import log
+from pathlib import Path
+from random import Random
+
+import rule_lists
+from agile_lattice.behaviour.tables import Table
+from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.routes import Route
+from agile_lattice.packets.actions import Piece, canonical, offsets
+from agile_lattice.packets.boxes import Undecided
+from agile_lattice.packets.functions import Entry, differing
+from agile_lattice.packets.shadows import shadows
+from rule_lists import WIDTHS
+
+PATIENCE = 120  # seconds
+DRAWING = Path(__file__).parent.parent / "docs" / "proving.png"
+Lists = tuple[list[Entry], list[Entry]]
+
+
+def equal(count: int) -> Lists:
+    """Return two lists that do the same."""
+    left = rule_lists.generated(count)
+    return left, rule_lists.rewritten(left)
+
+
+def ours(count: int) -> str:
+    """Prove two lists the same."""
+    left, right = equal(count)
+    with _timed():
+        found = differing(left, right)
+    assert not found.regions and not found.undecided
+    return "the same"
+
+
+def changed(count: int) -> str:
+    """Find ten changes, each of one published service."""
+    left, right = equal(count)
+    published = [at for at, each in enumerate(right) if each.box[rule_lists.ARRIVES] == rule_lists.one(0)]
+    for at in Random(4).sample(published, 10):
+        right[at] = Entry(right[at].box, rule_lists.KEEP)
+    with _timed():
+        found = differing(left, right)
+    assert found.regions and not found.undecided
+    return f"{len(found.regions)} differences"
+
+
+def shadowed(count: int) -> str:
+    """Name the rules of which earlier ones take everything."""
+    boxes = [each.box for each in equal(count)[1]]
+    with _timed():
+        found = shadows(boxes)
+    return f"{sum(bool(each.takers) for each in found)} never reached"
+
+
+def grid(count: int) -> str:
+    """Compare lists in which every source crosses every destination, the two halves in opposite orders."""
+    rows = [rule_lists.entry(rule_lists.Action(("a", n % 7)), source=rule_lists.prefix(0x0A000000 + n * 256, 24))
+            for n in range(count)]  # fmt: skip
+    columns = [rule_lists.entry(rule_lists.Action(("b", n % 7)), destination=rule_lists.prefix(0xAC100000 + n * 256, 24))
+               for n in range(count)]  # fmt: skip
+    rest = [rule_lists.entry(rule_lists.KEEP)]
+    with _timed():
+        try:
+            found = differing([*rows, *columns, *rest], [*columns, *rows, *rest])
+            said = f"{len(found.regions)} differences, {found.unseen} more not looked into"
+        except Undecided as error:
+            said = str(error)
+    return said
+
+
+def routes(count: int) -> str:
+    """Compare two tables of static routes; a hundred routes lead elsewhere."""
+    chance = Random(5)
+    hops = [Address.parse(f"10.0.0.{n}") for n in range(2, 10)]
+    left = [
+        Route(Prefix(4, 0x0B000000 + chance.randrange(1 << 30) // 256 * 256, chance.choice([16, 20, 22, 24, 24, 24])).network,
+              chance.choice(hops))
+        for _ in range(count)
+    ]  # fmt: skip
+    right = list(left)
+    for at in chance.sample(range(count), 100):
+        right[at] = Route(left[at].to, Address.parse("10.0.0.99"))
+    chance.shuffle(right)
+    near = (Interface("a", (Prefix.parse("10.0.0.1/24"),)),)
+    devices = [Device("quay", interfaces=near, routes=tuple(each)) for each in (left, right)]
+    with _timed():
+        one, other = (Table(each, 4) for each in devices)
+        found = one.partings(other)
+    return f"{len(found)} differences"
+
+
+def z3(count: int) -> str:
+    """Ask z3 whether the actions of two lists differ for some packet."""
+    import z3 as solver
+
+    packet = [solver.BitVec(f"dimension{at}", bits) for at, bits in enumerate(WIDTHS)]
+    sides, numbers = _pieces(*equal(count))
+    with _timed():
+        outcomes = []
+        for side in sides:
+            outcome = solver.BitVecVal(0, 20)
+            for piece in reversed(side):
+                terms = [
+                    variable == low
+                    if low == high
+                    else solver.And(solver.UGE(variable, low), solver.ULE(variable, high))
+                    for variable, bits, (low, high) in zip(packet, WIDTHS, piece.spans, strict=True)
+                    if (low, high) != (0, (1 << bits) - 1)
+                ]
+                outcome = solver.If(solver.And(*terms), solver.BitVecVal(numbers[piece.action], 20), outcome)
+            outcomes.append(outcome)
+        asked = solver.Solver()
+        asked.add(outcomes[0] != outcomes[1])
+        assert asked.check() == solver.unsat
+    return "the same"
+
+
+def cudd(count: int) -> str:
+    """Build a decision diagram of the packets of every action, on both sides, and compare."""
+    from dd import cudd as diagrams
+
+    sides, numbers = _pieces(*equal(count))
+    with _timed():
+        manager = diagrams.BDD()
+        manager.configure(reordering=False)
+        names = [[f"d{at}b{bit}" for bit in range(bits)] for at, bits in enumerate(WIDTHS)]
+        manager.declare(*(name for each in names for name in each))
+        variables = [[manager.var(name) for name in each] for each in names]
+        regions = []
+        for side in sides:
+            rest, found = manager.true, {}
+            for piece in side:
+                match = manager.true
+                for bits, spans in zip(variables, piece.spans, strict=True):
+                    match &= _between(manager, bits, *spans)
+                number = numbers[piece.action]
+                found[number] = found.get(number, manager.false) | (match & rest)
+                rest &= ~match
+            regions.append({number: region for number, region in found.items() if region != manager.false})
+        assert regions[0] == regions[1]
+    return "the same"
+
+
+def _between(manager: object, bits: Sequence[object], low: int, high: int) -> object:
+    """Return the numbers from `low` to `high`, bit by bit from the lowest."""
+    at_least = at_most = manager.true  # type: ignore[attr-defined]
+    for place, bit in enumerate(reversed(bits)):
+        at_least = bit & at_least if low >> place & 1 else bit | at_least  # type: ignore[operator]
+        at_most = ~bit | at_most if high >> place & 1 else ~bit & at_most  # type: ignore[operator]
+    return at_least & at_most
+
+
+def _pieces(left: list[Entry], right: list[Entry]) -> tuple[list[list[Piece]], dict[object, int]]:
+    known = offsets(each.action for side in (left, right) for each in side)
+    sides = [
+        [piece for at, each in enumerate(side)
+         for piece in canonical(Piece(tuple(spans[0] for spans in each.box), each.action, at), known)]
+        for side in (left, right)
+    ]  # fmt: skip
+    numbers: dict[object, int] = {}
+    for side in sides:
+        for piece in side:
+            numbers.setdefault(piece.action, len(numbers))
+    return sides, numbers
+
+
+class _timed:  # noqa: N801 - reads as a word where it is used
+    seconds = 0.0
+
+    def __enter__(self) -> None:
+        self.began = time.perf_counter()
+
+    def __exit__(self, *_: object) -> None:
+        _timed.seconds = time.perf_counter() - self.began
+
+
+MEASURES: dict[str, Callable[[int], str]] = {
+    each.__name__: each for each in (ours, changed, shadowed, grid, routes, z3, cudd)
+}
+
+
+def measured(what: str, count: int, best_of: int = 1) -> tuple[float, float, str]:
+    """Measure in processes of their own: the shortest time in seconds, MB at the most, and what was found."""
+    seconds, memory, said = float("inf"), 0.0, "given up"
+    for _ in range(best_of):
+        command = [sys.executable, __file__, what, str(count)]
+        try:
+            done = subprocess.run(command, capture_output=True, text=True, check=True, timeout=PATIENCE)
+        except subprocess.TimeoutExpired:
+            return PATIENCE, memory, "given up"
+        one = json.loads(done.stdout)
+        seconds, memory, said = min(seconds, one["seconds"]), max(memory, one["MB"]), one["said"]
+    return seconds, memory, said
+
+
+def main() -> None:
+    """Measure one thing, or print everything as Markdown and draw it."""
+    if len(sys.argv) == 3:
+        said = MEASURES[sys.argv[1]](int(sys.argv[2]))
+        memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+        print(json.dumps({"seconds": _timed.seconds, "MB": memory, "said": said}))
+        return
+    curves: dict[str, list[tuple[int, float]]] = {}
+    print("| what | objects a side | time, s | process, MB | found |\n|---|---|---|---|---|")
+    plan = [("ours", (1000, 3000, 10_000, 30_000, 100_000)), ("changed", (10_000, 100_000)),
+            ("shadowed", (1000, 10_000, 100_000)), ("grid", (1000, 3000)), ("routes", (10_000, 100_000, 1_000_000)),
+            ("z3", (100, 300, 1000)), ("cudd", (100, 300, 1000, 3000, 10_000))]  # fmt: skip
+    for what, counts in plan:
+        for count in counts:
+            seconds, memory, said = measured(what, count, 1 if what in ("z3", "cudd") else 3)
+            curves.setdefault(what, []).append((count, seconds))
+            print(f"| {what} | {count:,} | {seconds:.2f} | {memory:.0f} | {said} |", flush=True)
+    (low, fast), (high, slow) = curves["ours"][0], curves["ours"][-1]
+    at = {what: dict(points) for what, points in curves.items()}
+    print(f"\nGrowth exponent of ours from {low:,} to {high:,} rules: {log(slow / fast) / log(high / low):.2f}.")
+    print(f"z3 / ours at 1,000: {at['z3'][1000] / at['ours'][1000]:.0f};"
+          f" CUDD / ours at 10,000: {at['cudd'][10_000] / at['ours'][10_000]:.0f}.")  # fmt: skip
+    draw(curves)
+
+
+def draw(curves: dict[str, list[tuple[int, float]]]) -> None:
+    """Draw the growth curves."""
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib import pyplot
+
+    looks = {
+        "ours": ("two lists proven the same", "#0072b2", "o", "-"),
+        "shadowed": ("shadowed rules named", "#0072b2", "s", "--"),
+        "routes": ("static routes compared", "#009e73", "^", "-"),
+        "z3": ("z3, the same lists", "#d55e00", "v", "-"),
+        "cudd": ("CUDD, the same lists", "#cc79a7", "D", "-"),
+    }
+    figure, axes = pyplot.subplots(figsize=(9, 5.4), layout="constrained")
+    for what, (label, colour, mark, line) in looks.items():
+        points = [(count, seconds) for count, seconds in curves[what] if seconds < PATIENCE]
+        axes.plot(*zip(*points, strict=True), color=colour, marker=mark, linestyle=line)
+        axes.annotate(label, points[-1], xytext=(8, 0), textcoords="offset points", color=colour, va="center")
+    axes.set(xscale="log", yscale="log", xlabel="rules or routes on each side", ylabel="seconds, one core",
+             xlim=(80, 12_000_000))  # fmt: skip
+    axes.grid(alpha=0.3)
+    axes.spines[["top", "right"]].set_visible(False)
+    figure.savefig(DRAWING, dpi=110)
+
+
+if __name__ == "__main__":
+    main()
