@@ -4,10 +4,10 @@
     .venv/bin/python benchmarks/proving.py ours 10000  one measurement
 
 The lists are those of `rule_lists`: exemptions, published ports, source rules, general rules; the other side is the same
-function written otherwise. The peers are given more than they could know: boxes that are already cut where a constant
-and an offset do the same, with a number for each action, so that they only have to find out whether the numbers differ.
-z3 gets two chains of if-then-else over bit vectors; CUDD (through `dd`, `pip install dd`) a decision diagram for each
-action. Every measurement runs in a process of its own, on one core, and peers are given up after two minutes.
+function written otherwise. z3 is asked as the tests ask it: what becomes of the bits of a packet, in chains of
+if-then-else. `z3_numbers` and CUDD (through `dd`, `pip install dd`; without its reordering, which is slower here) are
+given more than they could know: boxes that are already cut where a constant and an offset do the same, with a number for
+each action, so that they only have to find out whether the numbers differ. Every measurement runs in a process of its own, on one core, and peers are given up after two minutes.
 """
 
 from __future__ import annotations
@@ -16,14 +16,18 @@ import json
 import resource
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable, Sequence
 from math import log
 from pathlib import Path
 from random import Random
 
+import agile_lattice as al
 import rule_lists
 from agile_lattice.behaviour.tables import Table
+from agile_lattice.dialects import read_device, render_device
+from agile_lattice.dialects.assembly import Capture
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
@@ -35,6 +39,7 @@ from agile_lattice.packets.shadows import shadows
 from rule_lists import WIDTHS
 
 PATIENCE = 120  # seconds
+PEERS = ("z3", "z3_numbers", "cudd")
 DRAWING = Path(__file__).parent.parent / "docs" / "proving.png"
 Lists = tuple[list[Entry], list[Entry]]
 
@@ -111,29 +116,80 @@ def routes(count: int) -> str:
     return f"{len(found)} differences"
 
 
-def z3(count: int) -> str:
-    """Ask z3 whether the actions of two lists differ for some packet."""
-    import z3 as solver
+def diff(count: int) -> str:
+    """Tell the differences of a device with that many translations, and which of them matter; two matter."""
+    device, _, capture = _published(count)
+    with _timed():
+        found = al.diff(device, capture)
+    assert [each.weight for each in found.differences] == ["consequential"] * 2
+    return "2 consequential"
 
-    packet = [solver.BitVec(f"dimension{at}", bits) for at, bits in enumerate(WIDTHS)]
+
+def git(count: int) -> str:
+    """Run `git diff --no-index` on the same texts in two folders."""
+    device, texts, _ = _published(count)
+    with tempfile.TemporaryDirectory() as name:
+        for folder, side in (("intent", {each.file: each.text for each in render_device(device)}), ("device", texts)):
+            Path(name, folder).mkdir()
+            for file, text in side.items():
+                Path(name, folder, file).write_text(text)
+        with _timed():
+            done = subprocess.run(["git", "diff", "--no-index", "intent", "device"], cwd=name, capture_output=True)
+    return f"{done.stdout.count(b'@@ -')} places"
+
+
+def _published(count: int) -> tuple[Device, dict[str, str], Capture]:
+    """Return a device, its texts with two changes in them, and what is read from these."""
+    rows = [f"{{name: web-{n}, publish: 198.18.{n // 250}.{n % 250 + 1}, service: tcp/{8000 + n % 500},"
+            f" on: 10.64.{n // 250}.{n % 250 + 1}, facing: wan0}}" for n in range(count * 6 // 10)]  # fmt: skip
+    rows += [f"{{name: out-{n}, to: wan0, source: 10.{n // 250}.{n % 250}.0/25,"
+             f" source-becomes: {{pool: 203.0.113.{n % 200 + 10}}}}}" for n in range(count * 4 // 10)]  # fmt: skip
+    intent = (
+        "lattice: 1\ndevices:\n  quay:\n    speaks: [iproute2, nftables]\n"
+        "    interfaces: {wan0: {address: 203.0.113.2/24}, lan0: {address: 10.250.0.1/24}}\n"
+        "    routes: [{to: default, via: 203.0.113.1}, {to: 10.0.0.0/8, via: 10.250.0.2}]\n"
+        "    translations:\n" + "".join(f"      - {row}\n" for row in rows)
+    )
+    [device] = al.loads(intent).devices
+    changes = {"10.64.3.7 ": "10.64.3.77 ", "dport 8011 ": "dport 9011 "}
+    texts = {each.file: each.text for each in render_device(device)}
+    for was, now in changes.items():
+        texts = {file: text.replace(was, now, 1) for file, text in texts.items()}
+    return device, texts, read_device("quay", device.speaks, list(texts.items()))
+
+
+def z3(count: int) -> str:
+    """Ask z3 whether two lists do something else with some packet."""
+    sys.path.append(str(Path(__file__).parent.parent / "tests"))
+    import solver
+
+    left, right = equal(count)
+    with _timed():
+        assert solver.same(left, right)
+    return "the same"
+
+
+def z3_numbers(count: int) -> str:
+    """Ask z3 whether the numbers of the actions of two lists, cut for it, differ for some packet."""
+    import z3
+
+    packet = [z3.BitVec(f"dimension{at}", bits) for at, bits in enumerate(WIDTHS)]
     sides, numbers = _pieces(*equal(count))
     with _timed():
         outcomes = []
         for side in sides:
-            outcome = solver.BitVecVal(0, 20)
+            outcome = z3.BitVecVal(0, 20)
             for piece in reversed(side):
                 terms = [
-                    variable == low
-                    if low == high
-                    else solver.And(solver.UGE(variable, low), solver.ULE(variable, high))
+                    variable == low if low == high else z3.And(z3.UGE(variable, low), z3.ULE(variable, high))
                     for variable, bits, (low, high) in zip(packet, WIDTHS, piece.spans, strict=True)
                     if (low, high) != (0, (1 << bits) - 1)
                 ]
-                outcome = solver.If(solver.And(*terms), solver.BitVecVal(numbers[piece.action], 20), outcome)
+                outcome = z3.If(z3.And(*terms), z3.BitVecVal(numbers[piece.action], 20), outcome)
             outcomes.append(outcome)
-        asked = solver.Solver()
+        asked = z3.Solver()
         asked.add(outcomes[0] != outcomes[1])
-        assert asked.check() == solver.unsat
+        assert asked.check() == z3.unsat
     return "the same"
 
 
@@ -197,7 +253,7 @@ class _timed:  # noqa: N801 - reads as a word where it is used
 
 
 MEASURES: dict[str, Callable[[int], str]] = {
-    each.__name__: each for each in (ours, changed, shadowed, grid, routes, z3, cudd)
+    each.__name__: each for each in (ours, changed, shadowed, grid, routes, diff, git, z3, z3_numbers, cudd)
 }
 
 
@@ -226,17 +282,19 @@ def main() -> None:
     print("| what | objects a side | time, s | process, MB | found |\n|---|---|---|---|---|")
     plan = [("ours", (1000, 3000, 10_000, 30_000, 100_000)), ("changed", (10_000, 100_000)),
             ("shadowed", (1000, 10_000, 100_000)), ("grid", (1000, 3000)), ("routes", (10_000, 100_000, 1_000_000)),
-            ("z3", (100, 300, 1000)), ("cudd", (100, 300, 1000, 3000, 10_000))]  # fmt: skip
+            ("diff", (10_000,)), ("git", (10_000,)), ("z3", (100, 300, 1000)), ("z3_numbers", (100, 300, 1000)),
+            ("cudd", (100, 300, 1000, 3000, 10_000))]  # fmt: skip
     for what, counts in plan:
         for count in counts:
-            seconds, memory, said = measured(what, count, 1 if what in ("z3", "cudd") else 3)
+            seconds, memory, said = measured(what, count, 1 if what in PEERS else 3)
             curves.setdefault(what, []).append((count, seconds))
             print(f"| {what} | {count:,} | {seconds:.2f} | {memory:.0f} | {said} |", flush=True)
     (low, fast), (high, slow) = curves["ours"][0], curves["ours"][-1]
     at = {what: dict(points) for what, points in curves.items()}
     print(f"\nGrowth exponent of ours from {low:,} to {high:,} rules: {log(slow / fast) / log(high / low):.2f}.")
-    print(f"z3 / ours at 1,000: {at['z3'][1000] / at['ours'][1000]:.0f};"
-          f" CUDD / ours at 10,000: {at['cudd'][10_000] / at['ours'][10_000]:.0f}.")  # fmt: skip
+    for peer, count in (("z3", 1000), ("z3_numbers", 1000), ("cudd", 1000), ("cudd", 10_000)):
+        print(f"{peer} / ours at {count:,}: {at[peer][count] / at['ours'][count]:.0f}.")
+    print(f"diff / git at 10,000: {at['diff'][10_000] / at['git'][10_000]:.1f}.")
     draw(curves)
 
 
@@ -252,7 +310,8 @@ def draw(curves: dict[str, list[tuple[int, float]]]) -> None:
         "shadowed": ("shadowed rules named", "#0072b2", "s", "--"),
         "routes": ("static routes compared", "#009e73", "^", "-"),
         "z3": ("z3, the same lists", "#d55e00", "v", "-"),
-        "cudd": ("CUDD, the same lists", "#cc79a7", "D", "-"),
+        "z3_numbers": ("z3, given numbers", "#d55e00", "v", ":"),
+        "cudd": ("CUDD, given numbers", "#cc79a7", "D", "-"),
     }
     figure, axes = pyplot.subplots(figsize=(9, 5.4), layout="constrained")
     for what, (label, colour, mark, line) in looks.items():

@@ -17,7 +17,7 @@ from agile_lattice.behaviour.tables import Table
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
-from agile_lattice.intent.normal import normal
+from agile_lattice.intent.normal import normal_answers
 from agile_lattice.packets.boxes import Undecided
 from agile_lattice.packets.functions import differing
 from agile_lattice.packets.spans import minus
@@ -138,7 +138,7 @@ def _ways(left: Device, right: Device, family: int, instance: str) -> Iterator[P
 
 def _answers(left: Device, right: Device) -> Iterator[Parting]:
     """Compare what the devices answer for, besides their own addresses."""
-    mine, its = ({one.interface: one.addresses for one in normal(each).answers or ()} for each in (left, right))
+    mine, its = ({one.interface: one.addresses for one in normal_answers(each)} for each in (left, right))
     for name in sorted({*mine, *its}):
         here, there = (each[name].spans if name in each else () for each in (mine, its))
         if missing := minus(here, there):

@@ -13,7 +13,7 @@ from agile_lattice.behaviour.tables import Hop, Table
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Answer, Device, Network
-from agile_lattice.intent.normal import normal
+from agile_lattice.intent.normal import normal_answers
 from agile_lattice.intent.stages import Rule, Stage, split
 from agile_lattice.intent.translations import Translation
 
@@ -88,14 +88,16 @@ class Topology:
     def answers(self, device: str) -> tuple[Answer, ...]:
         """Return what a device answers for besides its own addresses, worked out once."""
         if device not in self._answers:
-            self._answers[device] = normal(self.devices[device]).answers or ()
+            self._answers[device] = normal_answers(self.devices[device])
         return self._answers[device]
 
     def rules(self, device: str, stage: Stage) -> list[tuple[Translation, Rule]]:
         """Return the rules of one stage of a device with the translation of each, worked out once."""
         if (device, stage) not in self._rules:
-            pairs = [(one, rule) for one in self.devices[device].translations for rule in split([one])]
-            self._rules[device, stage] = [pair for pair in pairs if pair[1].stage == stage]
+            self._rules[device, "arrival"], self._rules[device, "departure"] = [], []
+            for one in self.devices[device].translations:
+                for rule in split([one]):
+                    self._rules[device, rule.stage].append((one, rule))
         return self._rules[device, stage]
 
     def neighbour(self, device: str, hop: Hop) -> str | None:

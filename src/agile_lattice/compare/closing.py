@@ -12,7 +12,7 @@ from agile_lattice.dialects.facts import AddressFact, AnswerFact
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Answer, Device, Section, Settings
-from agile_lattice.intent.normal import normal, parted_answers, settled
+from agile_lattice.intent.normal import normal_answers, parted_answers, settled
 from agile_lattice.intent.permits import passages
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import split
@@ -31,7 +31,7 @@ def as_it_is(intent: Device, there: Device, sections: Collection[Section]) -> De
     if "translations" not in sections:
         there = replace(there, translations=intent.translations)
     interfaces, _ = parted_answers(there)
-    return replace(there, interfaces=tuple(interfaces), answers=normal(there).answers)
+    return replace(there, interfaces=tuple(interfaces), answers=normal_answers(there))
 
 
 def closed(intent: Device, there: Device, gaps: Sequence[Gap]) -> Device:

@@ -25,7 +25,7 @@ from agile_lattice.dialects.facts import AddressFact, AnswerFact
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import SECTIONS, Answer, Device, Section, Settings
-from agile_lattice.intent.normal import normal, normal_routes
+from agile_lattice.intent.normal import normal, normal_answers, normal_routes
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.notation.plain import interface_data, route_data, settings_data
@@ -45,7 +45,7 @@ def compare(intent: Device, capture: Capture) -> Comparison:
 def comparison_of(intent: Device, capture: Capture, gaps: Sequence[Gap]) -> Comparison:
     """Put differences that were found together with what was not compared."""
     unseen = [section for section in SECTIONS if section not in capture.sections]
-    wanted = normal(intent) if unseen else intent
+    wanted = replace(intent, answers=normal_answers(intent)) if unseen else intent
     spoken = tuple(section for section in unseen if _speaks_of(wanted, section))
     differences = with_witnesses(intent, as_it_is(intent, capture.device, capture.sections), gaps)
     return Comparison(intent.name, tuple(differences), capture.leftovers, spoken)

@@ -52,7 +52,7 @@ def rule_gaps(sort: Sort[T], wanted: Sequence[T], found: Sequence[T]) -> Iterato
         if other is None:
             yield Gap(Difference("missing", sort.section, sort.describe(one), "open", intent=one.place), one)
             continue
-        fields = field_differences(sort.data(one), sort.data(other))
+        fields = field_differences(sort.data(one), sort.data(other)) if one != other else ()
         if fields:
             place = one.place.at(fields[0].name)
             difference = Difference(
@@ -95,8 +95,9 @@ def _moved(
     there = {id(other): index for index, other in enumerate(found)}
     moved: dict[int, list[tuple[T, T]]] = {}
     in_order = sorted(pairs, key=lambda pair: here[id(pair[0])])
-    for name in sorted({each for pair in pairs for each in sort.lists(pair[0])}):
-        members = [pair for pair in in_order if name in sort.lists(pair[0]) and name in sort.lists(pair[1])]
+    lists = [_lists(sort, one, other) for one, other in in_order]
+    for name in sorted(set().union(*lists)):
+        members = [pair for pair, names in zip(in_order, lists, strict=True) if name in names]
         positions = [there[id(other)] for _, other in members]
         kept = set(longest_run(positions))
         for index, pair in enumerate(members):
@@ -107,6 +108,12 @@ def _moved(
                     if (k < index) != (positions[k] < positions[index]) and k != index
                 )
     return moved
+
+
+def _lists(sort: Sort[T], one: T, other: T) -> set[str]:
+    """Return the lists that two rules both stand in."""
+    mine = set(sort.lists(one))
+    return mine if one == other else mine & set(sort.lists(other))
 
 
 def _move(sort: Sort[T], one: T, other: T, passed: list[tuple[T, T]]) -> Difference:

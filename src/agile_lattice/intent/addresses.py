@@ -187,6 +187,8 @@ class AddressSet(msgspec.Struct, frozen=True, order=True, gc=False):
             ValueError: If there are none, or families are mixed. A set of no members at all comes from
                 `AddressSet(family, ())` only.
         """
+        if len(members) == 1 and isinstance(members[0], Address):  # by far the most common case
+            return cls(members[0].family, ((members[0].value, members[0].value),))
         families = {member.family for member in members}
         if len(families) != 1:
             raise ValueError("IPv4 and IPv6 are mixed in one set" if families else "the set is empty")

@@ -40,21 +40,27 @@ def normal(device: Device) -> Device:
     """Return the device in normal form, with its answers spelt out."""
     translations, _ = join(list(dict.fromkeys(split(device.translations))))
     permits = joined_permits(passages(device.permits))
-    parted, answers = parted_answers(device)
+    parted, _ = parted_answers(device)
     interfaces = [one for each in parted if (one := _normal_interface(each)) != Interface(one.name, loopback=True)]
-    if device.answers is None:
-        answers += answers_for(parted, translations)
     return replace(
         device,
         interfaces=tuple(sorted(interfaces, key=lambda each: each.name)),
         routes=normal_routes(device.routes, interfaces),
         translations=translations,
-        answers=_gathered(answers),
+        answers=normal_answers(device),
         permits=permits if permits != (Permit(),) else (),
         access=joined_access(passages(device.access)),
         settings=_normal_settings(device),
         description="",
     )
+
+
+def normal_answers(device: Device) -> tuple[Answer, ...]:
+    """Return what a device answers for besides its own addresses, whether it is said or follows."""
+    parted, answers = parted_answers(device)
+    if device.answers is None:
+        answers += answers_for(parted, device.translations)
+    return _gathered(answers)
 
 
 def _normal_settings(device: Device) -> Settings:
