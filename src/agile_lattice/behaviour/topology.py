@@ -10,10 +10,10 @@ from typing import Literal
 import msgspec
 
 from agile_lattice.behaviour.tables import Hop, Table
-from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Answer, Device, Network
-from agile_lattice.intent.normal import normal_answers
+from agile_lattice.intent.normal import external_addresses, normal_answers
 from agile_lattice.intent.stages import Rule, Stage, split
 from agile_lattice.intent.translations import Translation
 
@@ -55,6 +55,7 @@ class Topology:
         self._tables: dict[tuple[str, int, str], Table] = {}
         self._rules: dict[tuple[str, Stage], list[tuple[Translation, Rule]]] = {}
         self._answers: dict[str, tuple[Answer, ...]] = {}
+        self._external: dict[str, AddressSet] = {}
         self.devices = {device.name: device for device in network.devices}
 
     @cached_property
@@ -90,6 +91,12 @@ class Topology:
         if device not in self._answers:
             self._answers[device] = normal_answers(self.devices[device])
         return self._answers[device]
+
+    def external(self, device: str) -> AddressSet:
+        """Return the IPv4 addresses that the translations of a device show to the outside, worked out once."""
+        if device not in self._external:
+            self._external[device] = AddressSet(4, external_addresses(self.devices[device].translations))
+        return self._external[device]
 
     def rules(self, device: str, stage: Stage) -> list[tuple[Translation, Rule]]:
         """Return the rules of one stage of a device with the translation of each, worked out once."""

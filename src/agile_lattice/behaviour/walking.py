@@ -13,7 +13,6 @@ from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.passing import STOPS, End, Passing, Stage
 from agile_lattice.behaviour.tables import Hop
 from agile_lattice.behaviour.topology import Topology
-from agile_lattice.intent.normal import external_addresses
 
 
 class Visit(msgspec.Struct, frozen=True):
@@ -123,8 +122,7 @@ def _way_back(topology: Topology, visits: Sequence[Visit]) -> str:
     device = topology.devices[last.device]
     back = last.after.source
     own = {each.address for one in device.interfaces for each in one.addresses}
-    external = external_addresses(device.translations)
-    if back in own or any(first <= back.value <= end for first, end in external if back.family == 4):
+    if back in own or back in topology.external(last.device):
         return ""
     hop = topology.table(last.device, back.family).look_up(back.value)
     if hop is None or hop.means == "discard":

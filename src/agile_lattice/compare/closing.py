@@ -12,7 +12,7 @@ from agile_lattice.dialects.facts import AddressFact, AnswerFact
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Answer, Device, Section, Settings
-from agile_lattice.intent.normal import normal_answers, parted_answers, settled
+from agile_lattice.intent.normal import settled, with_answers
 from agile_lattice.intent.permits import passages
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import split
@@ -30,8 +30,8 @@ def as_it_is(intent: Device, there: Device, sections: Collection[Section]) -> De
         there = replace(there, interfaces=intent.interfaces)
     if "translations" not in sections:
         there = replace(there, translations=intent.translations)
-    interfaces, _ = parted_answers(there)
-    return replace(there, interfaces=tuple(interfaces), answers=normal_answers(there))
+    interfaces, answers = with_answers(there)
+    return replace(there, interfaces=tuple(interfaces), answers=answers)
 
 
 def closed(intent: Device, there: Device, gaps: Sequence[Gap]) -> Device:

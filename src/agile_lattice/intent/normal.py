@@ -40,14 +40,14 @@ def normal(device: Device) -> Device:
     """Return the device in normal form, with its answers spelt out."""
     translations, _ = join(list(dict.fromkeys(split(device.translations))))
     permits = joined_permits(passages(device.permits))
-    parted, _ = parted_answers(device)
+    parted, answers = with_answers(device)
     interfaces = [one for each in parted if (one := _normal_interface(each)) != Interface(one.name, loopback=True)]
     return replace(
         device,
         interfaces=tuple(sorted(interfaces, key=lambda each: each.name)),
         routes=normal_routes(device.routes, interfaces),
         translations=translations,
-        answers=normal_answers(device),
+        answers=answers,
         permits=permits if permits != (Permit(),) else (),
         access=joined_access(passages(device.access)),
         settings=_normal_settings(device),
@@ -55,12 +55,17 @@ def normal(device: Device) -> Device:
     )
 
 
-def normal_answers(device: Device) -> tuple[Answer, ...]:
-    """Return what a device answers for besides its own addresses, whether it is said or follows."""
+def with_answers(device: Device) -> tuple[list[Interface], tuple[Answer, ...]]:
+    """Return the interfaces as `parted_answers` does, and all that a device answers for, whether said or following."""
     parted, answers = parted_answers(device)
     if device.answers is None:
         answers += answers_for(parted, device.translations)
-    return _gathered(answers)
+    return parted, _gathered(answers)
+
+
+def normal_answers(device: Device) -> tuple[Answer, ...]:
+    """Return what a device answers for besides its own addresses, whether it is said or follows."""
+    return with_answers(device)[1]
 
 
 def _normal_settings(device: Device) -> Settings:
@@ -75,13 +80,14 @@ def parted_answers(device: Device) -> tuple[list[Interface], list[Answer]]:
         The interfaces without addresses that stand there for a translation, and all that the device
         is said to answer for.
     """
-    external = external_addresses(device.translations)
+    hosts = [each for one in device.interfaces for each in one.addresses if _may_be_answer(one, each)]
+    external = external_addresses(device.translations) if hosts else ()
     answers: list[Answer] = list(device.answers if device.answers is not None else ())
     interfaces = []
     for interface in device.interfaces:
         own = []
         for index, address in enumerate(interface.addresses):
-            if _is_answer(interface, address, external):
+            if external and _may_be_answer(interface, address) and _within(external, address):
                 answers.append(Answer(interface.name, AddressSet.of(address), interface.place_of(index)))
             else:
                 own.append(address)
@@ -102,13 +108,12 @@ def _normal_interface(interface: Interface) -> Interface:
     )
 
 
-def _is_answer(interface: Interface, address: Prefix, external: Spans) -> bool:
-    return (
-        address.family == 4
-        and address.is_host
-        and interface.subnet_of(address) is not None
-        and bool(meet(((address.value, address.value),), external))
-    )
+def _may_be_answer(interface: Interface, address: Prefix) -> bool:
+    return address.family == 4 and address.is_host and interface.subnet_of(address) is not None
+
+
+def _within(spans: Spans, address: Prefix) -> bool:
+    return bool(meet(((address.value, address.value),), spans))
 
 
 def external_addresses(translations: Iterable[Translation]) -> Spans:
@@ -157,7 +162,7 @@ def answers_for(interfaces: Iterable[Interface], translations: Iterable[Translat
 
 
 def _place_of_use(translations: list[Translation], spans: Spans) -> Place:
-    return next((one.place for one in translations if meet(external_addresses([one]), spans)), NOWHERE)
+    return next((one.place for one in translations if meet(_external(one), spans)), NOWHERE)
 
 
 def _gathered(answers: list[Answer]) -> tuple[Answer, ...]:

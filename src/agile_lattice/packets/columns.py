@@ -54,7 +54,7 @@ class Boxes:
             return [Part(self, np.arange(len(self)), np.full(len(self.low), BROAD))]
         width, tops = self.high - self.low, self.high.max(axis=1)
         broad = width >= -(-tops // WIDE)[:, None]
-        shapes = np.where(broad, BROAD, np.where(width == 1, SINGLE, NARROW)).astype(np.int8)
+        shapes = np.where(width == 1, SINGLE, np.where(broad, BROAD, NARROW)).astype(np.int8)
         code = 3 ** np.arange(len(tops)) @ shapes
         codes, place, count = np.unique(code, return_inverse=True, return_counts=True)
         if len(codes) > MOST_PARTS:  # the rare shapes together

@@ -17,7 +17,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from agile_lattice.packets.columns import Boxes, Truth, Whole
-from agile_lattice.packets.covering import Pairs, covered
+from agile_lattice.packets.covering import Pairs, cells, containing, covered
 from agile_lattice.packets.order import longest_run
 from agile_lattice.packets.overlaps import Work, overlaps
 
@@ -78,7 +78,21 @@ def crossing(left: Side, right: Side, work: Work) -> Pairs:
         here,
         Fragments(there.right, there.left, there.boxes, there.action),
     ])  # fmt: skip
-    return _opposite(found, len(right.boxes), work)
+    ours, theirs = _opposite(found, len(right.boxes), work)
+    # A box decides nothing that another holds which stands earlier: most pairs are out of the question at once.
+    alive = theirs <= _first_around(left.boxes, ours, right.boxes, work)
+    alive &= ours <= _first_around(right.boxes, theirs, left.boxes, work)
+    return ours[alive], theirs[alive]
+
+
+def _first_around(boxes: Boxes, which: Whole, others: Boxes, work: Work) -> Whole:
+    """Return, for some boxes, the position of the first of the others that contains it; `NOWHERE` if none does."""
+    some, place = np.unique(which, return_inverse=True)
+    targets = boxes.take(some)
+    first = np.full(len(some), NOWHERE)
+    contained, by = containing(targets, others, 0, overlaps(cells(targets, targets.low), others, work))
+    first[contained] = by
+    return first[place]
 
 
 def _twins(left: Side, right: Side) -> Pairs:
