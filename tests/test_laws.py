@@ -40,6 +40,7 @@ SOME = settings(MANY, max_examples=40)
 # Sections that a device may have and none of its dialects carries, by their keys.
 FELT = ("interfaces", "routes", "translations", "permits", "access")
 FIELDS = {"management": {"access": ()}, "permits": {"permits": ()}, "settings": {"settings": Settings()}}
+FIELDS["identity"] = FIELDS["settings"]
 
 
 def members(one: Interface) -> tuple[str, ...]:

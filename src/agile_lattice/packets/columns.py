@@ -12,7 +12,7 @@ Whole = NDArray[np.integer[Any]]
 Truth = NDArray[np.bool_]
 CELL = np.int32  # of a cell: half the memory, and lists never have that many
 WIDE = 8  # a box is wide in a dimension if it holds at least the WIDE-th part of its cells
-FEW = 200  # boxes that are not parted
+FEW = 20  # boxes that are not parted
 MOST_PARTS = 24
 SINGLE, NARROW, BROAD = 0, 1, 2
 
