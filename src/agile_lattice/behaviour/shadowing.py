@@ -105,11 +105,14 @@ def _together(lists: Sequence[Sequence[Box]], family: int) -> tuple[list[tuple[S
             return [_alone(boxes, liked)], [None]
         apart = [_together([each], family) for each in lists]
         return [left for [left], _ in apart], [pairs for _, [pairs] in apart]
-    ours = [
-        tuple(replace(each, takers=tuple(at - start for at in each.takers)) for each in left[start:end])
-        for start, end in pairwise(starts)
-    ]
+    ours = [tuple(_apart(each, start) for each in left[start:end]) for start, end in pairwise(starts)]
     return ours, [tuple(each) for each in crossed]
+
+
+def _apart(shadow: Shadow, start: int) -> Shadow:
+    """Return a shadow as of its list alone."""
+    some = shadow.some[1:] if shadow.some is not None else None
+    return replace(shadow, takers=tuple(at - start for at in shadow.takers), some=some)
 
 
 def _alone(boxes: Sequence[Box], liked: Sequence[Sequence[int]]) -> tuple[Shadow, ...]:

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import io
 import sys
 from argparse import Namespace
 from pathlib import Path
 
-from agile_lattice.cli.output import print_json, write_files
+from agile_lattice.cli.output import print_json, write_picture
 from agile_lattice.intent.addresses import Prefix
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
@@ -69,9 +68,4 @@ def _with_free(plan: Plan, count: int) -> dict[str, object]:
 def _write_picture(chosen: list[Plan], path: Path) -> None:
     from agile_lattice.show.strip import strip_figure
 
-    kind = path.suffix.lstrip(".")
-    if kind not in ("png", "svg"):
-        raise fail(Place(str(path)), "a picture is a .png or an .svg file", "Name it so.")
-    data = io.BytesIO()
-    strip_figure(chosen).savefig(data, format=kind, dpi=100)
-    write_files({path: data.getvalue()})
+    write_picture(strip_figure(chosen), path)

@@ -117,10 +117,16 @@ def build_parser() -> ArgumentParser:
         "lattice walk intent.yaml 192.0.2.77 203.0.113.5 tcp/443 --at quay-edge:wan0",
     )
     command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
-    command.add_argument("source", metavar="SOURCE", help="an address, or a host that the intent names")
-    command.add_argument("destination", metavar="DESTINATION", help="likewise")
-    command.add_argument("service", metavar="SERVICE", help="protocol and port, such as tcp/443, or icmp")
+    command.add_argument("source", metavar="SOURCE", nargs="?", help="an address, or a host that the intent names")
+    command.add_argument("destination", metavar="DESTINATION", nargs="?", help="likewise")
+    command.add_argument("service", metavar="SERVICE", nargs="?", help="protocol and port, such as tcp/443, or icmp")
     command.add_argument("--at", metavar="DEVICE:INTERFACE", help="where it comes in, if not on its source's own link")
+    command.add_argument("--picture", metavar="FILE", help="draw it, as .png or .svg: a lane for each device")
+    command.add_argument(
+        "--flows", metavar="FILE", help="follow a list: a line for each, SOURCE DESTINATION SERVICE [DEVICE:INTERFACE]"
+    )
+    command.add_argument("--plan", action="store_true", help="list packets that would show every rule working")
+    command.add_argument("--device", metavar="NAME", action="append", help="plan for this device; may be repeated")
 
     command = add(
         "prove", "prove that devices treat every packet as the intent says", "lattice prove intent.yaml captures"

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import io
 import os
 import sys
 import tempfile
 from collections.abc import Mapping, Sequence
 from difflib import get_close_matches
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
@@ -16,6 +17,9 @@ from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
 
 
 def print_json(value: Any) -> None:
@@ -66,6 +70,21 @@ def chosen_devices(network: Network, names: Sequence[str] | None) -> list[Device
     if not network.devices:
         raise fail(Place(), "the intent has no devices", "Describe one under `devices`.")
     return list(network.devices)
+
+
+def write_picture(figure: Figure, path: Path) -> None:
+    """Write a figure as .png or .svg, whole or not at all.
+
+    Raises:
+        NotationError: If the file's name says neither.
+        OSError: If it cannot be written.
+    """
+    kind = path.suffix.lstrip(".")
+    if kind not in ("png", "svg"):
+        raise fail(Place(str(path)), "a picture is a .png or an .svg file", "Name it so.")
+    data = io.BytesIO()
+    figure.savefig(data, format=kind, dpi=100)
+    write_files({path: data.getvalue()})
 
 
 def write_files(contents: Mapping[Path, str | bytes]) -> None:

@@ -1,108 +1,81 @@
-"""`lattice walk`: one packet followed through the network, stage by stage."""
+"""`lattice walk`: packets followed through the network, stage by stage; one, a list of them, or a plan for testing."""
 
 from __future__ import annotations
 
 from argparse import Namespace
+from pathlib import Path
 
-from agile_lattice.behaviour.flows import Header
+from agile_lattice.behaviour.probing import plan_probes
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import walk
-from agile_lattice.cli.output import device_named, print_json
-from agile_lattice.intent.addresses import Address
+from agile_lattice.cli.output import chosen_devices, print_json, write_picture
+from agile_lattice.cli.packet_words import Sent, packet_of
 from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
-from agile_lattice.intent.services import ICMP_TYPES, PORT_PROTOCOLS, PROTOCOLS
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
+from agile_lattice.notation.located import read_text
+from agile_lattice.show.flows import show_flows
+from agile_lattice.show.probing import show_plan
 from agile_lattice.show.terminal import console
 from agile_lattice.show.walking import show_walk
 
-ORDINARY_SOURCE_PORT = 49152  # the first of those that RFC 6335 leaves to clients
-
 
 def run(arguments: Namespace) -> int:
-    """Follow the packet; 1 if it stops on its way."""
+    """Follow the packets; 1 if one stops on its way, or a rule has no packet to test it with."""
     network = load(arguments.intent)
-    source, destination = (_address(network, each) for each in (arguments.source, arguments.destination))
-    if source.family != destination.family:
-        raise fail(Place(), f"{source} and {destination} are of two families", "Give both as IPv4, or both as IPv6.")
-    header = _header(source, destination, arguments.service)
-    device, arrives = _entrance(network, source, arguments.at)
-    found = walk(Topology(network), header, device, arrives)
+    if arguments.plan:
+        return _plan(network, arguments)
+    if arguments.flows:
+        return _flows(network, arguments)
+    words = arguments.source, arguments.destination, arguments.service
+    if None in words:
+        raise fail(
+            Place(), "which packet?", "Give SOURCE, DESTINATION and SERVICE; or --flows FILE, or --plan.",
+        )  # fmt: skip
+    sent = packet_of(network, words, arguments.at)
+    found = walk(Topology(network), sent.header, sent.device, sent.arrives)
     if arguments.format == "json":
         print_json(found)
     else:
         show_walk(console(), found)
+    if arguments.picture:
+        from agile_lattice.show.lanes import walk_figure
+
+        write_picture(walk_figure(found), Path(arguments.picture))
     return 0 if found.arrives else 1
 
 
-def _address(network: Network, text: str) -> Address:
-    for host in network.hosts:
-        if host.name == text:
-            return host.address.address
-    try:
-        return Address.parse(text)
-    except ValueError:
-        names = ", ".join(host.name for host in network.hosts)
-        raise fail(
-            Place(), f"{text!r} is neither an address nor a host of the intent",
-            f"Its hosts are {names}." if names else "It names no hosts.",
-        ) from None  # fmt: skip
+def _plan(network: Network, arguments: Namespace) -> int:
+    plan = plan_probes(network, chosen_devices(network, arguments.device))
+    if arguments.format == "json":
+        print_json(plan)
+    else:
+        show_plan(console(), plan)
+    return 1 if plan.untested else 0
 
 
-def _header(source: Address, destination: Address, service: str) -> Header:
-    protocol, _, number = service.partition("/")
-    if protocol == "icmp" and source.family == 6:
-        protocol = "icmp6"
-    if protocol not in PROTOCOLS:
-        raise fail(Place(), f"there is no protocol {protocol!r}", f"Known are {', '.join(PROTOCOLS)}.")
-    if protocol in ICMP_TYPES:
-        kinds = ICMP_TYPES[protocol]
-        kind = kinds.get(number or "echo-request", int(number) if number.isascii() and number.isdigit() else 256)
-        if kind > 255:
-            raise fail(Place(), f"{number!r} is not a type of {protocol}", f"Known by name are {', '.join(kinds)}.")
-        return Header(source, destination, protocol, kind)
-    if protocol not in PORT_PROTOCOLS:
-        return Header(source, destination, protocol)
-    if not number:
-        raise fail(Place(), f"to which port? {service!r} does not say", f"Write it as {protocol}/443.")
-    return Header(source, destination, protocol, _port(number), ORDINARY_SOURCE_PORT)
+def _flows(network: Network, arguments: Namespace) -> int:
+    topology = Topology(network)
+    found = [walk(topology, each.header, each.device, each.arrives) for each in _read(network, arguments)]
+    if arguments.format == "json":
+        print_json(found)
+    else:
+        show_flows(console(), found)
+    return 0 if all(each.arrives for each in found) else 1
 
 
-def _port(text: str) -> int:
-    if not (text.isascii() and text.isdigit() and int(text) <= 65535):
-        raise fail(Place(), f"{text!r} is not a port", "Ports are numbers up to 65535.")
-    return int(text)
-
-
-def _entrance(network: Network, source: Address, at: str | None) -> tuple[str, str]:
-    """Find out where the packet comes in: where that was said, or on the link that its source is on."""
-    if at:
-        name, colon, interface = at.partition(":")
-        device = device_named(network, name)
-        known = [each.name for each in device.interfaces]
-        if not colon or interface not in known:
+def _read(network: Network, arguments: Namespace) -> list[Sent]:
+    """Read a list of packets: one a line, in the words of the command line; what is behind a # is a remark."""
+    found = []
+    for number, line in enumerate(read_text(Path(arguments.flows)).splitlines(), 1):
+        words = line.partition("#")[0].split()
+        place = Place(arguments.flows, number)
+        if len(words) in (3, 4):
+            found.append(packet_of(network, (words[0], words[1], words[2]), words[3] if words[3:] else None, place))
+        elif words:
             raise fail(
-                Place(), f"{at!r} names no interface of {device.name}",
-                f"Write it as {device.name}:INTERFACE; it has {', '.join(known)}.",
+                place, f"{line.strip()!r} is no packet",
+                "Write SOURCE DESTINATION SERVICE, and DEVICE:INTERFACE if it comes in elsewhere.",
             )  # fmt: skip
-        return device.name, interface
-    found = [
-        (device.name, one.name)
-        for device in network.devices
-        for one in device.interfaces
-        if one.enabled and not one.loopback and one.subnet_of(source) is not None
-    ]
-    if len(found) == 1:
-        return found[0]
-    if not found:
-        public = [
-            f"{device.name}:{one.name}"
-            for device in network.devices
-            for one in device.interfaces
-            if network.exposure(one.zone) == "public"
-        ]
-        hint = f"Say where it comes in with --at, as in --at {(public or ['DEVICE:INTERFACE'])[0]}."
-        raise fail(Place(), f"{source} is on no link of the intent", hint)
-    places = ", ".join(":".join(each) for each in found)
-    raise fail(Place(), f"{source} is on the link of several devices", f"Say which with --at: {places}.")
+    return found

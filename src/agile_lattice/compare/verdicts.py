@@ -8,11 +8,12 @@ from itertools import islice
 import msgspec
 from msgspec.structs import replace
 
+from agile_lattice.behaviour.candidates import Candidate, is_outside, packets_of, towards
 from agile_lattice.behaviour.proving import Parting, Proof, common_space, prove
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.differences import Witness
-from agile_lattice.compare.witnesses import MOST_TRIES, Candidate, is_outside, packets_of, towards, tried
+from agile_lattice.compare.witnesses import MOST_TRIES, tried
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.intent.addresses import Address

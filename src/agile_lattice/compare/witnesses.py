@@ -5,37 +5,29 @@ A packet proves that a difference matters; that none was found proves nothing.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from ipaddress import ip_address
+from collections.abc import Iterator, Sequence
 from itertools import islice
 from typing import Any
 
 from msgspec.structs import replace
 
+from agile_lattice.behaviour.candidates import Candidate, into, is_outside, packets_of, towards
 from agile_lattice.behaviour.flows import Header
-from agile_lattice.behaviour.matching import DESTINATION, PROTOCOL_NAMES, SOURCE, STRANGER, Space
+from agile_lattice.behaviour.matching import Space
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.compare.differences import Difference, Gap, Witness
 from agile_lattice.dialects.facts import AddressFact, AnswerFact
-from agile_lattice.intent.addresses import BITS, Address, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.permits import Permit
 from agile_lattice.intent.routes import Route
-from agile_lattice.intent.services import ICMP_PROTOCOLS, PORT_PROTOCOLS
 from agile_lattice.intent.stages import split
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Twice
 from agile_lattice.packets.boxes import Box, difference, overlap
 
-ECHO = {"icmp": 8, "icmp6": 128}  # the type of a request
 MOST_TRIES = 40  # packets for one difference
 MOST_WORK = 400_000  # rules that may be asked in all
-DOCUMENTATION = tuple(
-    Prefix.parse(each) for each in ("192.0.2.0/24", "198.51.100.0/24", "203.0.113.0/24", "2001:db8::/32")
-)
-
-Candidate = tuple[str, Header]
 
 
 def with_witnesses(intent: Device, there: Device, gaps: Sequence[Gap]) -> list[Difference]:
@@ -103,53 +95,17 @@ def _candidates(intent: Device, there: Device, topology: Topology, gap: Gap) -> 
     elif isinstance(one, Route):
         for each in (wanted, found):
             if each is not None:
-                yield from _into(each.to, ports)
+                yield from into(each.to, ports)
     elif isinstance(one, AddressFact | AnswerFact):
         here = [port for port in ports if port.name == one.interface]
         for each in (wanted, found):
             if each is not None:
                 yield from towards(each.address.address, [*here, *ports])
-                yield from _into(each.address, ports)
+                yield from into(each.address, ports)
     elif isinstance(one, Interface):
         for prefix in {*wanted.addresses, *found.addresses} if wanted and found else one.addresses:
             yield from towards(prefix.address, ports)
-            yield from _into(prefix, ports)
-
-
-def _into(prefix: Prefix, ports: Sequence[Interface]) -> Iterator[Candidate]:
-    """Yield packets to a host near each end of a prefix."""
-    offset = 9 if prefix.last - prefix.first > 2 * 9 else 0
-    for value in dict.fromkeys((prefix.first + offset, prefix.last - offset)):
-        yield from towards(Address(prefix.family, value), ports)
-
-
-def towards(target: Address, ports: Iterable[Interface]) -> Iterator[Candidate]:
-    """Yield packets to an address: from a neighbour inside, or from a stranger."""
-    for port in ports:
-        yield port.name, Header(_sender(port, target), target, "tcp", 443, 49152)
-
-
-def _sender(port: Interface, target: Address) -> Address:
-    """Return who would send something in by an interface: a neighbour inside, or a stranger."""
-    near = next((each for each in port.addresses if each.family == target.family and not each.is_host), None)
-    if near is not None and _is_private(port) and near.length < 28:
-        return Address(near.family, near.first + (9 if near.first + 9 not in (near.value, target.value) else 10))
-    return STRANGER[target.family]
-
-
-def is_outside(port: Interface) -> bool:
-    """Tell whether an interface has no address of a private range."""
-    return not _is_private(port)
-
-
-def _is_private(port: Interface) -> bool:
-    """Tell whether an interface has an address of RFC 1918 or RFC 4193."""
-    return any(ip_address(str(each.address)).is_private and not _is_example(each) for each in port.addresses)
-
-
-def _is_example(prefix: Prefix) -> bool:
-    """Tell whether a prefix is one of those for documentation (RFC 5737, RFC 3849), which stand for public ones."""
-    return any(each.family == prefix.family and each.contains(prefix.address) for each in DOCUMENTATION)
+            yield from into(prefix, ports)
 
 
 def _of_rules(intent: Device, there: Device, topology: Topology, wanted: object, found: object) -> Iterator[Candidate]:
@@ -173,37 +129,3 @@ def _boxes(space: Space, one: Any) -> list[Box]:
     else:
         boxes = [space.of_rule(rule) for rule in split([one]) if space.speaks(rule)]
     return [each for each in boxes if all(each)]  # one that names an interface which is not there matches nothing
-
-
-def packets_of(space: Space, topology: Topology, device: str, box: Box) -> Iterator[Candidate]:
-    """Yield packets of a box; where it says by which interface they leave, they have to go there."""
-    example = space.example(box)
-    protocol, _, port = example.service.partition("/")
-    if protocol not in (*PORT_PROTOCOLS, *ICMP_PROTOCOLS) and protocol not in PROTOCOL_NAMES.values():
-        return
-    number = int(port) if port.isdigit() else ECHO.get(protocol)
-    source_port = 49152 if protocol in PORT_PROTOCOLS else None
-    header = Header(example.source, example.destination, protocol, number, source_port)
-    targets = [example.destination]
-    if space.any_address == box[DESTINATION] or space.any_side != box[1]:
-        targets += list(_behind(space, topology, device, box))
-    arrivals = [space.names[at] for first, last in box[0] for at in range(first, last + 1)]
-    for target in dict.fromkeys(targets):
-        for name in arrivals[:6]:
-            entrance = topology.devices[device].interface(name)
-            if entrance is not None:
-                source = _sender(entrance, target) if space.any_address == box[SOURCE] else header.source
-                yield name, replace(header, destination=target, source=source)
-
-
-def _behind(space: Space, topology: Topology, device: str, box: Box) -> Iterator[Address]:
-    """Yield destinations of a box that are behind the interfaces by which it says that packets leave."""
-    leaves = {space.names[at] for first, last in box[1] for at in range(first, last + 1)}
-    table = topology.table(device, space.family)
-    for (start, hop), end in zip(table.intervals(), [*table.starts[1:], 1 << BITS[space.family]], strict=True):
-        if hop is None or hop.interface not in leaves:
-            continue
-        for first, last in box[DESTINATION]:
-            low, high = max(first, start), min(last, end - 1)
-            if low <= high:
-                yield Address(space.family, min(low + 9, high))
