@@ -131,7 +131,8 @@ def build_parser() -> ArgumentParser:
     command = add(
         "prove", "prove that devices treat every packet as the intent says", "lattice prove intent.yaml captures"
     )
-    _add_captures(command)
+    _add_captures(command, "*", "; or another intent")
+    command.add_argument("--since", metavar="REVISION", help="compare with the intent as it was, in git: --since HEAD")
 
     _add_dialects(
         add("dialects", "list syntaxes, what each can carry, and try a new one", "lattice dialects", formats=())
@@ -141,11 +142,11 @@ def build_parser() -> ArgumentParser:
     return parser
 
 
-def _add_captures(command: ArgumentParser) -> None:
+def _add_captures(command: ArgumentParser, count: str = "+", more: str = "") -> None:
     command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
     command.add_argument(
-        "captures", metavar="CAPTURE", nargs="+",
-        help="a folder with a folder for each device; or, with --device, files or a folder of files",
+        "captures", metavar="CAPTURE", nargs=count,
+        help=f"a folder with a folder for each device; or, with --device, files or a folder of files{more}",
     )  # fmt: skip
     command.add_argument("--device", metavar="NAME", help="the device that the captures are of")
 

@@ -1,31 +1,81 @@
-"""`lattice prove`: whether devices treat every packet as the intent says."""
+"""`lattice prove`: whether devices treat every packet as the intent says, or as another intent does."""
 
 from __future__ import annotations
 
+import re
 from argparse import Namespace
+from collections.abc import Iterator
 from pathlib import Path
 
+from agile_lattice.behaviour.proving import Proof
 from agile_lattice.cli.captures import captured_texts
-from agile_lattice.cli.output import print_json
-from agile_lattice.compare.verdicts import verdict
+from agile_lattice.cli.output import chosen_devices, print_json
+from agile_lattice.cli.revisions import intent_of_revision
+from agile_lattice.compare.verdicts import Verdict, between, verdict
 from agile_lattice.dialects import read_device
 from agile_lattice.dialects.registry import catalogue_beside
+from agile_lattice.intent.model import Network
+from agile_lattice.intent.places import Place
+from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.show.proving import show_verdict
 from agile_lattice.show.terminal import console
+
+SPELLS_INTENT = re.compile(r"""^[\s{]*["']?lattice["']?\s*:""", re.MULTILINE)
 
 
 def run(arguments: Namespace) -> int:
     """Compare; 1 unless all is proven."""
     network = load(arguments.intent)
-    catalogue = catalogue_beside(Path(arguments.intent))
-    verdicts = [
-        verdict(device, read_device(device.name, device.speaks, texts, catalogue), catalogue)
-        for device, texts in captured_texts(network, arguments)
-    ]
+    others = arguments.captures
+    if arguments.since and others:
+        raise fail(Place(), "a revision and something else to compare with", "Give one of them.")
+    if arguments.since:
+        sides = arguments.since, "now"
+        then = intent_of_revision(Path(arguments.intent), arguments.since)
+        verdicts = list(_between(then, network, arguments))
+    elif len(others) == 1 and _is_intent(Path(others[0])):
+        sides = arguments.intent, others[0]
+        verdicts = list(_between(network, load(others[0]), arguments))
+    elif others:
+        sides = "intent", "device"
+        catalogue = catalogue_beside(Path(arguments.intent))
+        verdicts = [
+            verdict(device, read_device(device.name, device.speaks, texts, catalogue), catalogue)
+            for device, texts in captured_texts(network, arguments)
+        ]
+    else:
+        raise fail(
+            Place(), "compare it with what?",
+            "Give captures, another intent, or a revision: --since HEAD.",
+        )  # fmt: skip
     if arguments.format == "json":
         print_json(verdicts)
     else:
         for each in verdicts:
-            show_verdict(console(), each)
+            show_verdict(console(), each, sides)
     return 0 if all(each.same for each in verdicts) else 1
+
+
+def _between(one: Network, other: Network, arguments: Namespace) -> Iterator[Verdict]:
+    """Compare the devices of two intents; of one that only one of them has nothing can be said.
+
+    Raises:
+        NotationError: If they have none in common, or not the one that was asked for.
+    """
+    wanted = [arguments.device] if arguments.device else None
+    there = {each.name: each for each in chosen_devices(other, wanted)}
+    here = chosen_devices(one, wanted)
+    if not any(each.name in there for each in here):
+        raise fail(Place(), "the two intents have no device in common", "Devices are compared by their names.")
+    for device in here:
+        if device.name in there:
+            yield between(device, there[device.name])
+    for name in sorted({each.name for each in here} ^ there.keys()):
+        yield Verdict(name, Proof((), (), 0), (), ("only one of the two intents has it",))
+
+
+def _is_intent(path: Path) -> bool:
+    files = sorted(path.glob("*.yaml")) if path.is_dir() else [path]
+    texts = (file.read_text(errors="replace") for file in files if file.suffix in (".yaml", ".yml", ".json"))
+    return any(SPELLS_INTENT.search(text) for text in texts)

@@ -55,7 +55,7 @@ class Verdict(msgspec.Struct, frozen=True):
     device: str
     proof: Proof
     shown: tuple[Shown, ...]
-    incomplete: tuple[str, ...]
+    incomplete: tuple[str, ...] = ()
 
     @property
     def same(self) -> bool:
@@ -80,14 +80,19 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     unseen = [each for each in WHAT_PACKETS_FEEL if each not in capture.sections]
     there = as_it_is(intent, capture.device, capture.sections)
     there = replace(there, **{each: getattr(intent, each) for each in unseen})
-    proof = prove(intent, there)
-    sides = [Topology(Network("", (replace(each, name=intent.name),))) for each in (intent, there)]
-    shown = tuple(Shown(each, _witness(intent, there, sides, each)) for each in proof.partings[:MOST_SHOWN])
     incomplete = [f"no text speaks of {each}" for each in unseen if each in carried]
     if capture.leftovers:
         first = capture.leftovers[0]
         incomplete.append(f"{len(capture.leftovers)} not understood, the first is {first.place}: {first.text}")
-    return Verdict(intent.name, proof, shown, tuple(incomplete))
+    return replace(between(intent, there), incomplete=tuple(incomplete))
+
+
+def between(one: Device, other: Device) -> Verdict:
+    """Compare two descriptions of a device for every packet."""
+    proof = prove(one, other)
+    sides = [Topology(Network("", (replace(each, name=one.name),))) for each in (one, other)]
+    shown = tuple(Shown(each, _witness(one, other, sides, each)) for each in proof.partings[:MOST_SHOWN])
+    return Verdict(one.name, proof, shown)
 
 
 def _witness(intent: Device, there: Device, sides: list[Topology], parting: Parting) -> Witness | None:

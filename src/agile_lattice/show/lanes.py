@@ -85,8 +85,8 @@ def _card(
     changed = stage is not None and stage.before != stage.after
     look = "round,pad=0,rounding_size=0.06"
     edge = CHANGED if changed else ink if ink != INK else "#c4ccd4"
-    line = 1.8 if changed else 1.0
-    axes.add_patch(FancyBboxPatch((x, y), CARD, CARD_HEIGHT, boxstyle=look, facecolor=PAPER, edgecolor=edge, lw=line))
+    weight = 1.8 if changed else 1.0
+    axes.add_patch(FancyBboxPatch((x, y), CARD, CARD_HEIGHT, boxstyle=look, facecolor=PAPER, edgecolor=edge, lw=weight))
     axes.text(x + 0.1, y + 0.2, title, fontsize=9.5, fontweight="bold", color=ink, va="center")
     lines = textwrap.wrap(words, 38)
     lines = lines if len(lines) <= 3 else [*lines[:2], f"{lines[2][:36]}…"]

@@ -15,13 +15,13 @@ MOST_MATCHES = 3
 PARTS = {**NAMES, "answers": "answering"}
 
 
-def show_verdict(console: Console, one: Verdict) -> None:
-    """Print what was found out about a device."""
+def show_verdict(console: Console, one: Verdict, sides: tuple[str, str] = ("intent", "device")) -> None:
+    """Print what was found out about a device; `sides` are what was compared, in words."""
     if one.shown:
         table = Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 1, 0), header_style="head")
         table.add_column("packets", ratio=5)
-        table.add_column("intent", ratio=6)
-        table.add_column("device", ratio=6)
+        for side in sides:
+            table.add_column(side, ratio=6)
         for each in one.shown:
             table.add_row(*_row(each))
         console.print(table)

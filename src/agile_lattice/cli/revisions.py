@@ -1,0 +1,43 @@
+"""The intent as it was: files of a git revision, read through `git archive`."""
+
+from __future__ import annotations
+
+import io
+import subprocess
+import tarfile
+import tempfile
+from pathlib import Path
+
+from agile_lattice.intent.model import Network
+from agile_lattice.intent.places import Place
+from agile_lattice.notation.errors import fail
+from agile_lattice.notation.loading import load
+
+
+def intent_of_revision(path: Path, revision: str) -> Network:
+    """Load an intent file, or a folder of them, as it was in a git revision.
+
+    Raises:
+        NotationError: If there is no such revision, it has no such file, or what it has is no intent.
+    """
+    if revision.startswith("-"):
+        raise fail(Place(), f"{revision!r} is no revision", "Name a commit, a branch or a tag.")
+    folder, name = (path, ".") if path.is_dir() else (path.parent, path.name)
+    command = ["git", "-C", str(folder), "archive", "--format=tar", revision, "--", name]
+    try:
+        done = subprocess.run(command, capture_output=True, check=False)
+    except FileNotFoundError:
+        raise fail(Place(str(path)), "revisions need git, and it is not installed", "Install it.") from None
+    if done.returncode:
+        said = done.stderr.decode(errors="replace").strip().removeprefix("fatal: ")
+        words = f"it cannot be read as of {revision!r}: {said}"
+        raise fail(Place(str(path)), words, "Name a commit, a branch or a tag.")
+    with tempfile.TemporaryDirectory(prefix=f"lattice-{revision.replace('/', '-')}-") as there:
+        with tarfile.open(fileobj=io.BytesIO(done.stdout)) as archive:
+            for member in archive:
+                content = archive.extractfile(member)
+                if content is not None:  # a file
+                    target = Path(there, member.name)
+                    target.parent.mkdir(parents=True, exist_ok=True)
+                    target.write_bytes(content.read())
+        return load(Path(there) if path.is_dir() else Path(there) / name)
