@@ -9,7 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.flows import Header, matches, moved
-from agile_lattice.behaviour.tables import Hop, Way
+from agile_lattice.behaviour.tables import Hop, Table, Way
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
@@ -66,6 +66,9 @@ class Passing:
     def run(self, header: Header) -> tuple[End, str] | None:
         """Take the packet through all stages; return why it ends here, or `None` if it leaves."""
         header = self.rewrite("arrival", header)
+        spoofed = self.reverse_path(header)
+        if spoofed:
+            return "dropped", spoofed
         hop = self.hop = self.look_up(header)
         if hop is None:
             return "no way", f"{self.device.name} has no route to {header.destination}"
@@ -81,6 +84,24 @@ class Passing:
         if stopped is None:
             self.rewrite("departure", header)
         return stopped
+
+    def reverse_path(self, header: Header) -> str:
+        """Tell why the reverse path filter drops the packet (RFC 3704); empty if it does not."""
+        mode = self.device.settings.reverse_path
+        if mode not in ("strict", "loose") or header.source.family == 6:
+            return ""
+        hop = self.table(header.source.family).look_up(header.source.value)
+        if hop is None or hop.means == "discard":
+            return f"{self.device.name} has no way to its source {header.source}, and filters by the reverse path"
+        if mode == "strict" and hop.interface != self.arrives:
+            behind = hop.interface or "itself"
+            return f"{self.device.name} filters by the reverse path: {header.source} is behind {behind}"
+        return ""
+
+    def table(self, family: int) -> Table:
+        """Return the table that decides about packets which come in by this interface."""
+        arrival = self.device.interface(self.arrives)
+        return self.topology.table(self.device.name, family, arrival.instance if arrival is not None else "")
 
     def rewrite(self, stage: Literal["arrival", "departure"], header: Header) -> Header:
         """Let the first rule that matches rewrite the header."""
@@ -130,10 +151,7 @@ class Passing:
 
     def look_up(self, header: Header) -> Hop | None:
         """Look the destination up."""
-        arrival = self.device.interface(self.arrives)
-        instance = arrival.instance if arrival is not None else ""
-        table = self.topology.table(self.device.name, header.destination.family, instance)
-        hop = table.look_up(header.destination.value)
+        hop = self.table(header.destination.family).look_up(header.destination.value)
         if hop is None or hop.means != "own":
             answered = self.answer_for(header.destination)
             if answered is not None:

@@ -20,7 +20,7 @@ from agile_lattice.intent.translations import Translation
 End = Literal["delivered", "own", "leaves", "discarded", "no route", "loop"]
 
 
-class Way(msgspec.Struct, frozen=True):
+class Course(msgspec.Struct, frozen=True):
     """Where a destination leads from one device.
 
     Attributes:
@@ -114,7 +114,7 @@ class Topology:
         owners = (port.device.name for port in self.holders.get(hop.next_hop, ()))
         return next((name for name in owners if name != device), None)
 
-    def way(self, device: str, destination: Address) -> Way:
+    def way(self, device: str, destination: Address) -> Course:
         """Follow a destination from one device to the next."""
         passed: list[str] = []
         here = device
@@ -122,18 +122,18 @@ class Topology:
             passed.append(here)
             hop = self.table(here, destination.family).look_up(destination.value)
             if hop is None:
-                return Way(tuple(passed), "no route", None)
+                return Course(tuple(passed), "no route", None)
             if hop.means == "own":
-                return Way(tuple(passed), "own", hop)
+                return Course(tuple(passed), "own", hop)
             if hop.means == "discard":
-                return Way(tuple(passed), "discarded", hop)
+                return Course(tuple(passed), "discarded", hop)
             if hop.means == "connected" or (hop.next_hop is None and hop.means == "via"):
-                return Way(tuple(passed), "delivered", hop)
+                return Course(tuple(passed), "delivered", hop)
             following = self.neighbour(here, hop)
             if following is None:
-                return Way(tuple(passed), "leaves", hop)
+                return Course(tuple(passed), "leaves", hop)
             if following in passed:
-                return Way((*passed, following), "loop", hop)
+                return Course((*passed, following), "loop", hop)
             here = following
 
     def loops(self, family: int) -> Iterator[tuple[int, tuple[str, ...]]]:

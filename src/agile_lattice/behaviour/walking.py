@@ -117,16 +117,16 @@ def _outside(hop: Hop | None, leaves: str, header: Header) -> tuple[End, str]:
 
 
 def _way_back(topology: Topology, visits: Sequence[Visit]) -> str:
-    """Tell why the answer does not come back by the way of the packet; empty if it does."""
-    last = visits[-1]
-    device = topology.devices[last.device]
-    back = last.after.source
-    own = {each.address for one in device.interfaces for each in one.addresses}
-    if back in own or back in topology.external(last.device):
-        return ""
-    hop = topology.table(last.device, back.family).look_up(back.value)
-    if hop is None or hop.means == "discard":
-        return f"{last.device} has no way back to {back}"
-    if hop.interface != last.arrives:
-        return f"{last.device} sends the answer out by {hop.interface}, and the packet came in by {last.arrives}"
+    """Tell why the answer does not come back by the way of the packet; empty if it does.
+
+    Each device turns the answer's destination back into the source that came to it, and looks that up.
+    """
+    for visit in reversed(visits):
+        back = visit.before.source
+        arrival = topology.devices[visit.device].interface(visit.arrives)
+        hop = topology.table(visit.device, back.family, arrival.instance if arrival else "").look_up(back.value)
+        if hop is None or hop.means == "discard":
+            return f"{visit.device} has no way back to {back}"
+        if hop.means != "own" and hop.interface != visit.arrives:
+            return f"{visit.device} sends the answer out by {hop.interface}, and the packet came in by {visit.arrives}"
     return ""

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 
 import msgspec
 
+from agile_lattice.behaviour.matching import Packet
 from agile_lattice.behaviour.shadowing import Member
 from agile_lattice.checks.design import Design, translation_subject
 from agile_lattice.checks.publishing import published_already
@@ -47,9 +48,9 @@ def never_reached(design: Design) -> Iterator[Found]:
             takers = {id(owner): owner for owner in each.takers if owner is not each.one}
             if not published_already(each.one, takers.values()):
                 named = [_named(owner) for owner in takers.values()]
+                takes = f"{_listed(named)} {'takes' if len(named) == 1 else 'take'} them all"
                 yield Found(
-                    each.one.place, subject,
-                    f"no packet reaches it: {_listed(named)} {'takes' if len(named) == 1 else 'take'} them all",
+                    each.one.place, subject, f"no packet reaches it: {takes}, such as {each.example}",
                     f"Put it before {named[0].partition(' (')[0]}, or remove it.",
                 )  # fmt: skip
 
@@ -59,12 +60,14 @@ class _Judged(msgspec.Struct):
 
     Attributes:
         takers: What takes packets from it, where nothing is left.
+        example: A packet that it matches.
     """
 
     device: Device
     one: Translation
     members: list[tuple[Rule, Shadow]]
     takers: list[Translation]
+    example: Packet
 
 
 def _translations(design: Design) -> Iterable[_Judged]:
@@ -72,7 +75,12 @@ def _translations(design: Design) -> Iterable[_Judged]:
     for each in design.lists:
         for member, shadow in zip(each.members, each.shadows, strict=True):
             if isinstance(member.owner, Translation) and isinstance(member.rule, Rule):
-                judged = found.setdefault(id(member.owner), _Judged(each.device, member.owner, [], []))
+                if not all(member.box):
+                    continue  # it names an interface that is not there
+                if id(member.owner) not in found:
+                    example = each.space.example(member.box)
+                    found[id(member.owner)] = _Judged(each.device, member.owner, [], [], example)
+                judged = found[id(member.owner)]
                 judged.members.append((member.rule, shadow))
                 owners = (each.members[at].owner for at in shadow.takers)
                 judged.takers += [owner for owner in owners if isinstance(owner, Translation)]

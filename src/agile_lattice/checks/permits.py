@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterator
 
+from agile_lattice.behaviour.shadowing import Member, Ordered
 from agile_lattice.checks.design import Design
 from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Permit, derived_permits
+from agile_lattice.packets.shadows import Shadow
 from agile_lattice.packets.spans import meet
 
 _DEVICE = """\
@@ -57,6 +60,46 @@ def published_not_permitted(design: Design) -> Iterator[Found]:
 
 def _match(one: Permit) -> tuple[object, ...]:
     return one.arrives, one.leaves, one.source, one.destination, one.services
+
+
+@check(
+    "permit-never-reached",
+    "warning",
+    "The first permit that matches decides; one that earlier ones take everything from says what is not so.",
+    wrong=_DEVICE
+    + """    permits:
+      - {name: office-out, from: office, to: sea}
+      - {name: no-printers, from: office, to: sea, source: 10.40.10.64/26, deny: true}""",
+    right=_DEVICE
+    + """    permits:
+      - {name: no-printers, from: office, to: sea, source: 10.40.10.64/26, deny: true}
+      - {name: office-out, from: office, to: sea}""",
+)
+def permit_never_reached(design: Design) -> Iterator[Found]:
+    """Find permits of which earlier ones with another verdict, alone or with others, take every packet."""
+    for members in _by_permit(design):
+        within, member, _ = members[0]
+        takers = {id(of.members[at].owner): of.members[at] for of, _, shadow in members for at in shadow.takers}
+        owners = [each.owner for each in takers.values() if isinstance(each.owner, Permit)]
+        assert isinstance(member.owner, Permit)
+        if all(shadow.takers for _, _, shadow in members) and any(each.deny != member.owner.deny for each in owners):
+            names = ", ".join(f"{each.name or 'an earlier one'} ({each.place})" for each in owners)
+            yield Found(
+                member.owner.place, permit_subject(within.device, member.owner),
+                f"no packet reaches it: {names} {'takes' if len(owners) == 1 else 'take'} them all, such as"
+                f" {within.space.example(member.box)}",
+                "Put it before them, or remove it.",
+            )  # fmt: skip
+
+
+def _by_permit(design: Design) -> list[list[tuple[Ordered, Member, Shadow]]]:
+    """Return the rules of each permit, of both families, with what is left of them."""
+    found: dict[int, list[tuple[Ordered, Member, Shadow]]] = defaultdict(list)
+    for each in design.lists:
+        for member, shadow in zip(each.members, each.shadows, strict=True):
+            if each.part == "permits" and all(member.box):
+                found[id(member.owner)].append((each, member, shadow))
+    return list(found.values())
 
 
 @check(
