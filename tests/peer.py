@@ -1,4 +1,4 @@
-"""One end of a connection, run on a system of its own: serve once, connect, send a datagram, or watch what comes in."""
+"""One end of a connection, run on a system of its own: serve once, connect, send packets, or watch what comes in."""
 
 from __future__ import annotations
 
@@ -9,6 +9,8 @@ import time
 
 ALL = 0x0800  # ETH_P_IP
 OUTGOING = 4  # PACKET_OUTGOING: what the system itself sends
+PROTOCOLS = {"icmp": 1, "tcp": 6, "udp": 17}
+SYN, ECHO = 2, 8
 
 
 def serve(address: str, port: str) -> None:
@@ -31,17 +33,45 @@ def connect(source: str, address: str, port: str) -> None:
     sys.exit("nobody listens")
 
 
-def send(*datagrams: str) -> None:
-    """Send datagrams, each given as source, source port, destination, destination port; its source port is its text."""
-    for source, source_port, address, port in zip(*[iter(datagrams)] * 4, strict=True):
-        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sender:
-            sender.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            sender.bind((source, int(source_port)))
-            sender.sendto(source_port.encode(), (address, int(port)))
+def send(*packets: str) -> None:
+    """Send packets, each given as protocol, source, number, destination, and destination port.
+
+    The number is the source port and what `watch` tells the packet by: the text of a datagram, the sequence number of
+    the first segment of a connection or of a request for an echo.
+    """
+    with socket.socket(socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_RAW) as sender:
+        for protocol, source, number, address, port in zip(*[iter(packets)] * 5, strict=True):
+            ends = socket.inet_aton(source) + socket.inet_aton(address)
+            body = _body(protocol, int(number), int(port), ends)
+            head = struct.pack("!BBHHHBBH", 0x45, 0, 0, 0, 0, 64, PROTOCOLS[protocol], 0) + ends
+            sender.sendto(head + body, (address, 0))
+
+
+def _body(protocol: str, number: int, port: int, ends: bytes) -> bytes:
+    """Return a datagram, a segment or a request, with its checksum (RFC 768, RFC 9293, RFC 792)."""
+    if protocol == "icmp":
+        return _summed(struct.pack("!BBHHH", port, 0, 0, number, number), 2, b"")
+    if protocol == "udp":
+        text = str(number).encode()
+        body, at = struct.pack("!HHHH", number, port, 8 + len(text), 0) + text, 6
+    else:
+        body, at = struct.pack("!HHIIBBHHH", number, port, number, 0, 5 << 4, SYN, 1024, 0, 0), 16
+    return _summed(body, at, ends + struct.pack("!HH", PROTOCOLS[protocol], len(body)))
+
+
+def _summed(body: bytes, at: int, before: bytes) -> bytes:
+    text = before + body + b"\0" * (len(body) % 2)
+    total = sum(struct.unpack(f"!{len(text) // 2}H", text))
+    while total >> 16:
+        total = (total & 0xFFFF) + (total >> 16)
+    return body[:at] + struct.pack("!H", ~total & 0xFFFF) + body[at + 2 :]
 
 
 def watch(interface: str) -> None:
-    """Print every datagram that comes in, as its text, source, destination and port, until nothing more comes."""
+    """Print every packet of `send` that comes in, until nothing more comes.
+
+    A line for each: its number, protocol, source, destination, and destination port.
+    """
     with socket.socket(socket.AF_PACKET, socket.SOCK_DGRAM, socket.htons(ALL)) as link:
         link.bind((interface, ALL))
         link.settimeout(0.05)
@@ -53,12 +83,22 @@ def watch(interface: str) -> None:
             except TimeoutError:
                 quiet += 1
                 continue
-            if kind == OUTGOING or data[9] != socket.IPPROTO_UDP:
-                continue
-            start = (data[0] & 15) * 4
-            port = struct.unpack("!H", data[start + 2 : start + 4])[0]
-            text = data[start + 8 :].decode(errors="replace")
-            print(text, socket.inet_ntoa(data[12:16]), socket.inet_ntoa(data[16:20]), port, flush=True)
+            body = data[(data[0] & 15) * 4 :]
+            number, port = _told(data[9], body) if kind != OUTGOING else (None, 0)
+            if number is not None:
+                name = next(each for each, known in PROTOCOLS.items() if known == data[9])
+                print(number, name, socket.inet_ntoa(data[12:16]), socket.inet_ntoa(data[16:20]), port, flush=True)
+
+
+def _told(protocol: int, body: bytes) -> tuple[int | None, int]:
+    """Return the number and the port of a packet that `send` sends; no number if it is another."""
+    if protocol == PROTOCOLS["udp"] and body[8:].isdigit():
+        return int(body[8:]), struct.unpack("!H", body[2:4])[0]
+    if protocol == PROTOCOLS["tcp"] and body[13] == SYN:
+        return struct.unpack("!I", body[4:8])[0], struct.unpack("!H", body[2:4])[0]
+    if protocol == PROTOCOLS["icmp"] and body[0] == ECHO:
+        return struct.unpack("!H", body[6:8])[0], body[0]
+    return None, 0
 
 
 if __name__ == "__main__":

@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.flows import Header
+from agile_lattice.behaviour.probing import plan_probes
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import walk
 from agile_lattice.compare.comparing import compare
@@ -363,6 +364,8 @@ class Wire:
     def route(self) -> None:
         """Turn forwarding on and give the inside host its gateway; the outside host has no way inside."""
         self.device.inside("sysctl", "-qw", "net.ipv4.ip_forward=1")
+        for name in ("all", "in0", "out0"):  # whoever the system that we are on has it
+            self.device.inside("sysctl", "-qw", f"net.ipv4.conf.{name}.rp_filter=0")
         run("ip", "-n", self.inside.space, "route", "add", "default", "via", "10.40.10.1")
 
     def seen(self, client: Machine, server: Machine, source: str, to: str, listen: str) -> tuple[str, int]:
@@ -375,8 +378,8 @@ class Wire:
             address, its_port = answer.result(timeout=20).split()
         return address, int(its_port)
 
-    def flows(self, sent: list[tuple[str, Header]]) -> dict[int, tuple[str, Address, Address, int]]:
-        """Send datagrams in by `in0` or `out0`; return what comes out: by its source port, where, and what it says."""
+    def flows(self, sent: list[tuple[str, Header]]) -> dict[int, tuple[str, Header]]:
+        """Send packets in by `in0` or `out0`; return what comes out: by its source port, where, and what it says."""
         peer = [sys.executable, str(HERE / "peer.py")]
         sides = {"in0": self.inside, "out0": self.outside}
         watching = {
@@ -392,7 +395,7 @@ class Wire:
                 str(word)
                 for where, each in sent
                 if where == name
-                for word in (each.source, each.source_port, each.destination, each.port)
+                for word in (each.protocol, each.source, each.source_port, each.destination, each.port)
             ]
             if words:
                 side.inside(*peer, "send", *words)
@@ -400,9 +403,14 @@ class Wire:
         for name, each in watching.items():
             said, _ = each.communicate(timeout=30)
             for line in said.splitlines():
-                text, source, destination, port = line.split()
-                came[int(text)] = (name, Address.parse(source), Address.parse(destination), int(port))
+                number, protocol, *ends, port = line.split()
+                came[int(number)] = name, Header(*map(Address.parse, ends), protocol, int(port))
         return came
+
+    def neighbour(self, machine: Machine, link: str, address: Address, holder: Machine, port: str) -> None:
+        """Let a machine find an address on a link without asking: at a port of another machine, whatever it has."""
+        at = holder.inside("cat", f"/sys/class/net/{port}/address").strip()
+        machine.inside("ip", "neigh", "replace", str(address), "lladdr", at, "dev", link, "nud", "permanent")
 
 
 @pytest.fixture(params=["iproute2", "frr"])
@@ -447,7 +455,10 @@ def some_of(members: list[Address]) -> st.SearchStrategy[AddressSet]:
 
 SIDES = st.none() | st.sampled_from([("in0",), ("out0",)])
 WHATEVER = st.none() | some_of([*INSIDE, *OUTSIDE, *EXTERNAL])
-SERVICES = st.none() | st.sampled_from([(Service("udp", ((80, 443),)),), (Service("udp"),), (Service("tcp"),)])
+SERVICES = st.none() | st.sampled_from([
+    (Service("udp", ((80, 443),)),), (Service("udp"),), (Service("tcp"),), (Service("icmp", ((8, 8),)),),
+    (Service("tcp", ((53, 53), (443, 8080))), Service("udp", ((53, 53),))),
+])  # fmt: skip
 SMALL_RULES = st.one_of(
     st.builds(Exempt, st.just(""), SIDES, st.none(), WHATEVER, WHATEVER, SERVICES,
               st.sampled_from(["both", "arrival"])),
@@ -455,8 +466,10 @@ SMALL_RULES = st.one_of(
         lambda pool: len(pool.spans) == 1)),
     st.builds(Static, st.sampled_from(EXTERNAL).map(Prefix.host), st.sampled_from(INSIDE).map(Prefix.host), st.just(""),
               SIDES),
-    st.builds(Publish, st.sampled_from(EXTERNAL), st.sampled_from(INSIDE), st.just(""), SIDES, WHATEVER, st.just(
-        (Service("udp", ((53, 80),)),)), st.none() | st.just(8080)),
+    st.builds(Publish, st.sampled_from(EXTERNAL), st.sampled_from(INSIDE), st.just(""), SIDES, WHATEVER,
+              st.sampled_from([(Service("udp", ((53, 80),)),),
+                               (Service("tcp", ((443, 443),)), Service("udp", ((443, 443),)))]),
+              st.none() | st.just(8080)),
 )  # fmt: skip
 SMALL_PERMITS = st.builds(Permit, st.just(""), SIDES, SIDES, WHATEVER, WHATEVER, SERVICES, st.booleans())
 
@@ -467,7 +480,10 @@ def headers(draw: st.DrawFn) -> tuple[str, Header]:
     source = draw(st.sampled_from(INSIDE if side == "in0" else OUTSIDE))
     others = OUTSIDE if side == "in0" else INSIDE
     target = draw(st.sampled_from([*others, *EXTERNAL]))
-    return side, Header(source, target, "udp", draw(st.sampled_from([53, 80, 443, 8080])))
+    protocol = draw(st.sampled_from(["udp", "tcp", "icmp"]))
+    return side, Header(
+        source, target, protocol, 8 if protocol == "icmp" else draw(st.sampled_from([53, 80, 443, 8080]))
+    )
 
 
 @kernel
@@ -481,27 +497,40 @@ def test_real_packets_go_where_walk_says(
 ) -> None:
     plain = loads(INTENT.replace("SPEAKS", "iproute2")).devices[0]
     device = replace(plain, translations=tuple(rules), permits=tuple(permits))
-    topology = Topology(Network("wire", (device,)))
+    network = Network("wire", (device,))
+    topology = Topology(network)
+    # Packets that nobody thought of, and those that the test plan has for every rule.
+    sent += [(each.arrives, each.header) for each in plan_probes(network, [device]).probes]
+    packets = [(side, replace(each, source_port=40000 + n)) for n, (side, each) in enumerate(sent)]
+    walks = [walk(topology, header, "edge", side) for side, header in packets]
+    ends = [each.visits[-1] for each in walks]
     with Machine("edge") as machine, Machine("inside") as inside, Machine("outside") as outside:
         wire = Wire(machine, inside, outside)
         machine.apply(render_device(device))
         wire.route()
-        run("ip", "-n", outside.space, "route", "add", "10.40.10.0/24", "via", "203.0.113.2")
-        came = wire.flows([(side, replace(each, source_port=40000 + n)) for n, (side, each) in enumerate(sent)])
-    for number, (side, header) in enumerate(sent):
-        found = walk(topology, header, "edge", side)
-        last = found.visits[-1]
-        reaches = found.arrives and last.after.destination in (INSIDE if last.leaves == "in0" else OUTSIDE)
+        run("ip", "-n", outside.space, "route", "add", "default", "via", "203.0.113.2")
+        hosts = {"in0": inside, "out0": outside}
+        answered = [each.addresses for each in topology.answers("edge")]
+        for side, address in {(last.leaves, last.after.destination) for last in ends if last.leaves}:
+            if address not in (*INSIDE, *OUTSIDE):  # nobody is there, and it is seen all the same
+                wire.neighbour(machine, side, address, hosts[side], "eth0")
+        for side, address in {(side, header.destination) for side, header in packets}:
+            port = device.interface(side)
+            assert port is not None
+            if port.subnet_of(address) and not any(address in each for each in answered):
+                wire.neighbour(hosts[side], "eth0", address, machine, side)
+        came = wire.flows(packets)
+    for (side, header), found, last in zip(packets, walks, ends, strict=True):
         told = f"{header} by {side}, {found.end}: {found.reason}; {rules}; {permits}"
-        if not (reaches and last.leaves):
-            assert 40000 + number not in came, told
+        if not (found.arrives and last.leaves):
+            assert header.source_port not in came, told
             continue
-        assert 40000 + number in came, told
-        there, source, destination, port = came[40000 + number]
-        assert (there, destination, port) == (last.leaves, last.after.destination, last.after.port), told
-        notes = [each for each in last.stages if each.stage == "departure"]
-        pool = next((one.pool for one in rules if isinstance(one, Dynamic) and one.pool and notes[0].note), None)
-        assert source == last.after.source or (notes[0].note and pool is not None), told
+        assert header.source_port in came, told
+        there, seen = came[header.source_port]
+        assert there == last.leaves, told
+        assert (seen.destination, seen.port) == (last.after.destination, last.after.port), told
+        pools = [each.pool for each in last.stages if each.stage == "departure" and each.pool is not None]
+        assert seen.source in pools[0] if pools else seen.source == last.after.source, told
 
 
 @kernel

@@ -108,7 +108,27 @@ def _hit(topology: Topology, of: Ordered, at: int) -> Candidate | None:
     member, some = of.members[at], of.shadows[at].some
     boxes = [box for box in (member.box, some) if box is not None and all(box)]
     found = (each for box in boxes for each in packets_of(of.space, topology, of.device.name, box))
-    return next((each for each in islice(found, MOST_TRIES) if _decides(topology, of, member, each)), None)
+    near = (each for each in islice(found, MOST_TRIES) if _comes(topology, of.device, each))
+    return next((each for each in near if _decides(topology, of, member, each)), None)
+
+
+def _comes(topology: Topology, device: Device, candidate: Candidate) -> bool:
+    """Tell whether a packet comes to a device, and is taken for what it is.
+
+    What is for a neighbour on its sender's own link does not come; of what has a source that the device itself has,
+    systems think little, and drop it.
+    """
+    arrives, header = candidate
+    port = device.interface(arrives)
+    if port is None or header.source == header.destination or _has(topology, device, header.source):
+        return False
+    return port.subnet_of(header.destination) is None or _has(topology, device, header.destination)
+
+
+def _has(topology: Topology, device: Device, address: Address) -> bool:
+    """Tell whether a device has an address, or answers for it."""
+    own = any(port.device is device for port in topology.holders.get(address, ()))
+    return own or any(address in each.addresses for each in topology.answers(device.name))
 
 
 def _decides(topology: Topology, of: Ordered, member: Member, candidate: Candidate) -> bool:
@@ -122,11 +142,8 @@ def _stage(found: Walk, part: str) -> Stage | None:
 
 def _miss(topology: Topology, of: Ordered, member: Member, hit: Candidate) -> Candidate | None:
     """Return a packet much like one that a rule decides, about which it does not."""
-    near = islice(_near(of, member, hit), MOST_TRIES)
-    return next(
-        (each for each in near if each[1].source != each[1].destination and not _decides(topology, of, member, each)),
-        None,
-    )
+    near = (each for each in islice(_near(of, member, hit), MOST_TRIES) if _comes(topology, of.device, each))
+    return next((each for each in near if not _decides(topology, of, member, each)), None)
 
 
 def _near(of: Ordered, member: Member, hit: Candidate) -> Iterator[Candidate]:

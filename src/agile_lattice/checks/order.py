@@ -7,12 +7,10 @@ from collections.abc import Iterable, Iterator
 
 import msgspec
 
-from agile_lattice.behaviour.matching import Packet
-from agile_lattice.behaviour.shadowing import Member
+from agile_lattice.behaviour.shadowing import Member, Ordered
 from agile_lattice.checks.design import Design, translation_subject
 from agile_lattice.checks.publishing import published_already
 from agile_lattice.checks.rulebook import Found, check
-from agile_lattice.intent.model import Device
 from agile_lattice.intent.stages import Rule
 from agile_lattice.intent.translations import Exempt, Translation
 from agile_lattice.packets.boxes import count, overlap, remainder
@@ -38,7 +36,7 @@ translations:
 def never_reached(design: Design) -> Iterator[Found]:
     """Find rules of which earlier rules, alone or together, take every packet."""
     for each in _translations(design):
-        subject = translation_subject(each.device, each.one)
+        subject = translation_subject(each.within.device, each.one)
         if any(shadow.unknown for _, shadow in each.members):
             yield Found(
                 each.one.place, subject, "whether a packet reaches it was not decided: too many earlier rules cross it",
@@ -49,8 +47,9 @@ def never_reached(design: Design) -> Iterator[Found]:
             if not published_already(each.one, takers.values()):
                 named = [_named(owner) for owner in takers.values()]
                 takes = f"{_listed(named)} {'takes' if len(named) == 1 else 'take'} them all"
+                example = each.within.space.example(each.first.box)
                 yield Found(
-                    each.one.place, subject, f"no packet reaches it: {takes}, such as {each.example}",
+                    each.one.place, subject, f"no packet reaches it: {takes}, such as {example}",
                     f"Put it before {named[0].partition(' (')[0]}, or remove it.",
                 )  # fmt: skip
 
@@ -59,15 +58,15 @@ class _Judged(msgspec.Struct):
     """A translation with its rules of all stages, and what is left of each.
 
     Attributes:
+        within, first: The list that its first rule stands in, and that rule.
         takers: What takes packets from it, where nothing is left.
-        example: A packet that it matches.
     """
 
-    device: Device
+    within: Ordered
+    first: Member
     one: Translation
     members: list[tuple[Rule, Shadow]]
     takers: list[Translation]
-    example: Packet
 
 
 def _translations(design: Design) -> Iterable[_Judged]:
@@ -77,10 +76,7 @@ def _translations(design: Design) -> Iterable[_Judged]:
             if isinstance(member.owner, Translation) and isinstance(member.rule, Rule):
                 if not all(member.box):
                     continue  # it names an interface that is not there
-                if id(member.owner) not in found:
-                    example = each.space.example(member.box)
-                    found[id(member.owner)] = _Judged(each.device, member.owner, [], [], example)
-                judged = found[id(member.owner)]
+                judged = found.setdefault(id(member.owner), _Judged(each, member, member.owner, [], []))
                 judged.members.append((member.rule, shadow))
                 owners = (each.members[at].owner for at in shadow.takers)
                 judged.takers += [owner for owner in owners if isinstance(owner, Translation)]

@@ -148,8 +148,12 @@ def answer_goes_elsewhere(design: Design) -> Iterator[Found]:
     for device in design.devices:
         for one, rules in design.rules(device):
             rule = next((each for each in rules if each.stage == "arrival" and each.to is not None), None)
-            if rule is None:
+            if rule is None or rule.to is None:
                 continue
+            host = Address(rule.to.family, rule.to.spans[0][0])
+            hop = design.topology.table(device.name, host.family).look_up(host.value)
+            if hop is None or design.topology.neighbour(device.name, hop) is None:
+                continue  # it is on a link of this device itself
             space = Space(device.interfaces, family_of(rule))
             box = space.of_rule(rule)
             for arrives, header in islice(packets_of(space, design.topology, device.name, box), 3) if all(box) else ():
