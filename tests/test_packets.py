@@ -221,7 +221,7 @@ def test_what_earlier_entries_take_is_what_a_packet_by_packet_look_says(seed: in
         boxes = [each.box for each in chosen(chance, chance.randrange(1, 10), dimensions, top)]
         everything = list(product(range(top), repeat=dimensions))
         crossed = set(crossings(boxes, [(at,) for at in range(dimensions)], range(dimensions)))
-        for at, shadow in enumerate(shadows(boxes)):
+        for at, shadow in enumerate(shadows(boxes, [()] * dimensions)):
             mine = {point for point in everything if holds(boxes[at], point)}
             left = {point for point in mine if not any(holds(box, point) for box in boxes[:at])}
             taken = {point for taker in shadow.takers for point in mine if holds(boxes[taker], point)}

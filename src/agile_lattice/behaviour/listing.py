@@ -22,7 +22,7 @@ KEEP = Action("goes on")
 DROP = Action("dropped")
 
 
-class Line(msgspec.Struct, frozen=True):
+class Line(msgspec.Struct, frozen=True, gc=False):
     """An entry of a stage, and what it comes from.
 
     Attributes:
@@ -43,6 +43,8 @@ class Line(msgspec.Struct, frozen=True):
         name = rule.name or "a rule"
         if action == KEEP:
             return f"{name}: stays as it is"
+        if rule.verdict == "egress" and self.own is None:
+            return f"{name}: source becomes the address that the interface learns"
         what = "destination" if rule.stage == "arrival" else "source"
         port = f", port {rule.to_port}" if rule.to_port is not None else ""
         return f"{name}: {what} becomes {self.own or rule.to}{port}"
@@ -71,7 +73,9 @@ def _of_rule(device: Device, space: Space, rule: Rule) -> Iterator[Line]:
     for first, last in box[1]:
         for number in range(first, last + 1):
             own = _own(device, space.names[number], space.family) if space.names else None
-            action = KEEP if own is None else Action("goes on", ((SOURCE, own.value),))
+            # Which address an interface will learn is not known; it is the same wherever the same is said.
+            verdict = ("address of", space.names[number] if space.names else "")
+            action = Action(verdict) if own is None else Action("goes on", ((SOURCE, own.value),))
             only: Spans = ((number, number),)
             yield Line(Entry((box[0], only, *box[2:]), action), rule, own)
 
@@ -88,11 +92,13 @@ def _action(rule: Rule) -> Action:
         return KEEP
     dimension = DESTINATION if rule.stage == "arrival" else SOURCE
     port = () if rule.to_port is None else ((PORT, rule.to_port),)
+    said = {"DNS too": rule.rewrites_dns, "ports kept": rule.port_use == "kept"}
+    verdict = ("goes on", *(words for words, so in said.items() if so)) if any(said.values()) else KEEP.verdict
     if rule.verdict == "shift":
         matched = rule.destination if rule.stage == "arrival" else rule.source
         assert matched is not None  # that is what it is shifted from
         offset = rule.to.spans[0][0] - matched.spans[0][0]
-        return Action("goes on", port, ((dimension, offset),) if offset else ())
+        return Action(verdict, port, ((dimension, offset),) if offset else ())
     if rule.to.is_single:
-        return Action("goes on", ((dimension, rule.to.spans[0][0]), *port))
-    return Action(("one of", rule.to.spans, rule.port_use), port)
+        return Action(verdict, ((dimension, rule.to.spans[0][0]), *port))
+    return Action(("one of", rule.to.spans, verdict), port)

@@ -10,9 +10,10 @@ from msgspec.structs import replace
 
 from agile_lattice.behaviour.listing import LISTED, Listed
 from agile_lattice.behaviour.matching import DESTINATION, PORT, SOURCE, Space
+from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Access, Passage, Permit, passages
-from agile_lattice.intent.stages import Rule, split
+from agile_lattice.intent.stages import Rule, Stage
 from agile_lattice.intent.translations import Translation
 from agile_lattice.packets.boxes import Box, Undecided
 from agile_lattice.packets.shadows import Shadow, crossings, shadows
@@ -22,7 +23,7 @@ WIDTHS = (2, SOURCE, DESTINATION, PORT)  # an exception is narrower in these: it
 Owner = Translation | Permit | Access
 
 
-class Member(msgspec.Struct, frozen=True):
+class Member(msgspec.Struct, frozen=True, gc=False):
     """A rule of a list.
 
     Attributes:
@@ -54,8 +55,8 @@ class Ordered(msgspec.Struct, frozen=True):
     crossed: tuple[tuple[int, int], ...] | None
 
 
-def ordered(devices: Sequence[Device]) -> list[Ordered]:
-    """Work out all lists of some devices."""
+def ordered(topology: Topology, devices: Sequence[Device], examples: bool = False) -> list[Ordered]:
+    """Work out all lists of some devices of a network; with `examples`, shadows show some of what is left."""
     found = []
     for family in (4, 6):
         lists = [
@@ -63,18 +64,20 @@ def ordered(devices: Sequence[Device]) -> list[Ordered]:
             for device in devices
             for space in [Space(device.interfaces, family)]
             for part in LISTED
-            if (members := tuple(_members(device, part, space)))
+            if (members := tuple(_members(topology, device, part, space)))
         ]
         boxes = [[each.box for each in members] for *_, members in lists]
-        for (device, part, space, members), left, crossed in zip(lists, *_together(boxes, family), strict=True):
+        results = _together(boxes, family if examples else None)
+        for (device, part, space, members), left, crossed in zip(lists, *results, strict=True):
             found.append(Ordered(device, part, space, members, left, crossed))
     return found
 
 
-def _members(device: Device, part: Listed, space: Space) -> Iterator[Member]:
+def _members(topology: Topology, device: Device, part: Listed, space: Space) -> Iterator[Member]:
     owners: Sequence[Owner]
     if part in ("arrival", "departure"):
-        rules = ((one, rule) for one in device.translations for rule in split([one]) if rule.stage == part)
+        stage: Stage = "arrival" if part == "arrival" else "departure"
+        rules = topology.rules(device.name, stage)
         yield from (Member(one, rule, space.of_rule(rule)) for one, rule in rules if space.speaks(rule))
         return
     owners = device.permits if part == "permits" else device.access
@@ -85,9 +88,12 @@ def _members(device: Device, part: Listed, space: Space) -> Iterator[Member]:
 Crossed = tuple[tuple[int, int], ...]
 
 
-def _together(lists: Sequence[Sequence[Box]], family: int) -> tuple[list[tuple[Shadow, ...]], list[Crossed | None]]:
-    """Look at many lists at once; if that is too much, at one after the other."""
-    liked = [(), *Space([], family).liked]  # which list it is in is one more dimension
+def _together(
+    lists: Sequence[Sequence[Box]], family: int | None
+) -> tuple[list[tuple[Shadow, ...]], list[Crossed | None]]:
+    """Look at many lists at once; if that is too much, at one after the other. The family is for examples."""
+    # Which list a box is in is one more dimension.
+    liked = [(), *Space([], family).liked] if family is not None else None
     boxes = [(((number, number),), *box) for number, members in enumerate(lists) for box in members]
     fields = [[at + 1 for at in field] for field in FIELDS]
     widths = [at + 1 for at in WIDTHS]
@@ -115,7 +121,7 @@ def _apart(shadow: Shadow, start: int) -> Shadow:
     return replace(shadow, takers=tuple(at - start for at in shadow.takers), some=some)
 
 
-def _alone(boxes: Sequence[Box], liked: Sequence[Sequence[int]]) -> tuple[Shadow, ...]:
+def _alone(boxes: Sequence[Box], liked: Sequence[Sequence[int]] | None) -> tuple[Shadow, ...]:
     try:
         return tuple(shadows(boxes, liked))
     except Undecided:

@@ -27,7 +27,7 @@ CONNECTED = (0, 0)
 Column = NDArray[Any]
 
 
-class Way(msgspec.Struct, frozen=True, order=True):
+class Way(msgspec.Struct, frozen=True, order=True, gc=False):
     """Where packets go.
 
     Attributes:
@@ -49,7 +49,7 @@ class Way(msgspec.Struct, frozen=True, order=True):
         return f"to {self.next_hop}, by {self.interface}" if self.next_hop else f"on the link of {self.interface}"
 
 
-class Hop(msgspec.Struct, frozen=True):
+class Hop(msgspec.Struct, frozen=True, gc=False):
     """What a table says about some destinations.
 
     Attributes:

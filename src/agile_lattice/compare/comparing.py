@@ -19,6 +19,7 @@ from agile_lattice.compare.differences import (
     weigh,
 )
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
+from agile_lattice.compare.settling import settled
 from agile_lattice.compare.witnesses import with_witnesses
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.facts import AddressFact, AnswerFact
@@ -47,7 +48,8 @@ def comparison_of(intent: Device, capture: Capture, gaps: Sequence[Gap]) -> Comp
     unseen = [section for section in SECTIONS if section not in capture.sections]
     wanted = replace(intent, answers=normal_answers(intent)) if unseen else intent
     spoken = tuple(section for section in unseen if _speaks_of(wanted, section))
-    differences = with_witnesses(intent, as_it_is(intent, capture.device, capture.sections), gaps)
+    there = as_it_is(intent, capture.device, capture.sections)
+    differences = settled(intent, there, with_witnesses(intent, there, gaps))
     return Comparison(intent.name, tuple(differences), capture.leftovers, spoken)
 
 

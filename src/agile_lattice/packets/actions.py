@@ -16,7 +16,7 @@ import msgspec
 from agile_lattice.packets.spans import Span
 
 
-class Action(msgspec.Struct, frozen=True):
+class Action(msgspec.Struct, frozen=True, gc=False):
     """A function from packets to packets.
 
     Attributes:

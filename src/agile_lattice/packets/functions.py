@@ -26,7 +26,7 @@ PAIRS_LIMIT = 40_000_000
 MOST_CROSSING = 50_000  # pairs of boxes that are looked into; where there are more, the first ones
 
 
-class Entry(msgspec.Struct, frozen=True):
+class Entry(msgspec.Struct, frozen=True, gc=False):
     """An entry of a first-match list.
 
     Attributes:

@@ -54,8 +54,8 @@ def left_of(targets: Boxes, takers: Boxes, sides: int, liked: list[list[int]], w
     some = np.ones(len(targets), bool)
     some[pairs[0]] = False
     for at, tried in enumerate(_trials(targets, dimensions, liked)):
-        # An ordinary cell is liked better than the corner, so the first trial is for all.
-        waiting = ~some if at else np.ones(len(targets), bool)
+        # An ordinary cell is liked better than the corner, so the first trial is for all, if any are liked.
+        waiting = ~some if at or not liked else np.ones(len(targets), bool)
         waiting[whole[0]] = False
         open_ = np.flatnonzero(waiting)
         held, _ = overlaps(cells(targets.take(open_), tried[:, open_]), takers, work)

@@ -19,12 +19,12 @@ from agile_lattice.packets.overlaps import Work, overlaps
 from agile_lattice.packets.spans import Span
 
 
-class Shadow(msgspec.Struct, frozen=True):
+class Shadow(msgspec.Struct, frozen=True, gc=False):
     """What earlier entries leave of one.
 
     Attributes:
         takers: Positions of earlier entries that together take all of it; empty if something is left.
-        some: Boxes of one span in each dimension: some packets that are left; `None` if none is.
+        some: A box with some packets that are left; `None` if none is, or that was not asked for.
         unknown: Whether that was not decided.
     """
 
@@ -33,12 +33,15 @@ class Shadow(msgspec.Struct, frozen=True):
     unknown: bool = False
 
 
-def shadows(boxes: Sequence[Box], liked: Sequence[Sequence[int]] = (), limit: int = PAIRS_LIMIT) -> list[Shadow]:
+def shadows(
+    boxes: Sequence[Box], liked: Sequence[Sequence[int]] | None = None, limit: int = PAIRS_LIMIT
+) -> list[Shadow]:
     """Find out what earlier boxes leave of each.
 
     Args:
         boxes: What the entries of a list match, in its order.
-        liked: For each dimension numbers that an ordinary packet has, the best first.
+        liked: For each dimension numbers that an ordinary packet has, the best first; `None` if what is left need not
+            be shown.
         limit: The greatest number of pairs of boxes to look at.
 
     Raises:
@@ -55,10 +58,11 @@ def shadows(boxes: Sequence[Box], liked: Sequence[Sequence[int]] = (), limit: in
     found = [Shadow(tuple(sorted(by[at]))) for at in range(len(boxes))]
     for at in np.flatnonzero(result.unknown):
         found[pieces.owner[at]] = Shadow(unknown=True)
-    some = np.flatnonzero(result.some)
-    left = pieces.grid.numbers(Boxes(result.cells[:, some], result.cells[:, some] + 1))
-    for at, box in zip(pieces.owner[some[::-1]].tolist(), reversed(left), strict=True):
-        found[at] = Shadow(some=box)
+    if liked is not None:
+        some = np.flatnonzero(result.some)
+        left = pieces.grid.numbers(Boxes(result.cells[:, some], result.cells[:, some] + 1))
+        for at, box in zip(pieces.owner[some[::-1]].tolist(), reversed(left), strict=True):
+            found[at] = Shadow(some=box)
     return found
 
 
