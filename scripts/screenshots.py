@@ -40,6 +40,8 @@ PICTURES = {
     " lattice mend saltmarsh.yaml a-year-later/pier-gate --device pier-gate --undo",
     "walk": "lattice walk saltmarsh.yaml 192.0.2.77 203.0.113.5 tcp/8080 --at quay-edge:wan0;"
     " lattice walk saltmarsh.yaml 10.40.10.7 10.41.20.9 icmp",
+    "plan": "lattice walk saltmarsh.yaml --plan --device quay-edge",
+    "flows": "lattice walk saltmarsh.yaml --flows flows.txt",
     "prove": "lattice prove saltmarsh.yaml applied; lattice prove saltmarsh.yaml a-year-later",
     "matrix": "lattice dialects matrix",
     "try": "lattice dialects try /tmp/lattice-tutorial/lighthouse.toml /tmp/lattice-tutorial/sample.log",
@@ -47,7 +49,10 @@ PICTURES = {
     "demo": "lattice demo | head -42",
 }
 # Pictures that a command draws itself.
-FIGURES = {"strip": [Path(sys.executable).with_name("lattice"), "addresses", "saltmarsh.yaml", "--only", "pier"]}
+FIGURES = {
+    "strip": "addresses saltmarsh.yaml --only pier",
+    "walk-picture": "walk saltmarsh.yaml 10.41.20.9 203.0.113.77 tcp/443",
+}
 
 
 def picture(name: str, command: str) -> None:
@@ -93,7 +98,9 @@ def main() -> None:
             if name in PICTURES:
                 picture(name, PICTURES[name])
             else:
-                subprocess.run([*FIGURES[name], "--picture", TARGET / f"{name}.png"], cwd=DEMO, check=True)
+                lattice = Path(sys.executable).with_name("lattice")
+                drawn = ["--picture", str(TARGET / f"{name}.png")]
+                subprocess.run([lattice, *FIGURES[name].split(), *drawn], cwd=DEMO, check=True)
 
 
 if __name__ == "__main__":

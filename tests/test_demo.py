@@ -161,6 +161,88 @@ def test_a_packet_is_followed_to_its_end(packet: str, code: int, says: str, caps
     assert (last["after"] is not None, data["answer"] is not None) == (True, code == 0)
 
 
+def test_a_plan_has_a_packet_for_every_rule_and_one_beside_it(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    data = json.loads(printed(capsys, 0, "walk", INTENT, "--plan", "--format", "json"))
+    hits = {(each["device"], each["part"], each["rule"]) for each in data["probes"] if each["hits"]}
+    misses = {(each["device"], each["part"], each["rule"]) for each in data["probes"] if not each["hits"]}
+    quay, gate = ("quay-edge", "pier-gate")
+    assert {rule for device, _, rule in hits if device == quay} == {
+        f"translation {name}" for name in ("pier-untouched", "publish-booking", "publish-timetable", "timetable-dns",
+                                           "staff-out", "others-out")}  # fmt: skip
+    assert hits == misses and (gate, "departure", "translation kiosks-out") in hits and data["untested"] == []
+    # What a plan says becomes of a packet is what a walk says.
+    for each in data["probes"]:
+        header = each["header"]
+        service = header["protocol"] + (f"/{header['port']}" if header["port"] is not None else "")
+        words = header["source"], header["destination"], service, "--at", f"{each['device']}:{each['arrives']}"
+        code = 1 if each["end"] in ("dropped", "discarded", "no way", "in a circle") else 0
+        assert f"{each['end']}: {each['reason']}" in printed(capsys, code, "walk", INTENT, *words)
+    text = printed(capsys, 0, "walk", INTENT, "--plan", "--device", gate)
+    assert "just outside it" in text and "out by hall0 to 10.41.10.30" in text and quay not in text.partition("\n")[0]
+    # A rule that nothing reaches has no packet, and that is said.
+    draft = printed(capsys, 1, "walk", str(DEMO / "draft.yaml"), "--plan")
+    assert "Not tested: " in draft and "no packet reaches it" in draft
+
+
+def test_a_list_of_flows_shows_both_ends_as_the_other_sees_them(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    flows = tmp_path / "flows"
+    flows.write_text(
+        "# regatta\n192.0.2.77 203.0.113.5 tcp/8080 quay-edge:wan0\n10.40.10.9 198.51.100.9 udp/53  # names\n"
+        "gate-reader booking-web tcp/443\n\n10.41.10.5 10.40.99.1 icmp\n"
+    )
+    lines = printed(capsys, 1, "walk", INTENT, "--flows", str(flows)).splitlines()
+    web, names, inside, lost = (next(line for line in lines if line.lstrip().startswith(start)) for start in (
+        "192.0.2.77", "10.40.10.9", "10.41.10.30", "10.41.10.5"))  # fmt: skip
+    assert web.split()[4:9] == ["10.40.20.11", "203.0.113.5", "tcp/8080,", "there", "80"]
+    assert names.split()[:3] == ["10.40.10.9", "203.0.113.8", "198.51.100.9"]
+    assert (
+        inside.count("as it is") == 2
+        and "discarded" in lost
+        and "quay-edge discards what goes to 10.40.0.0/16" in lines[-2]
+    )
+    assert lines[-1] == "4 flows, 1 stopped"
+    flows.write_text("192.0.2.77 203.0.113.5\n")
+    assert main(["walk", INTENT, "--flows", str(flows)]) == 2
+    assert f"{flows}:1: '192.0.2.77 203.0.113.5' is no packet" in capsys.readouterr().err
+    for name, begins in (("walk.png", b"\x89PNG"), ("walk.svg", b"<?xml")):
+        words = ["10.41.10.9", "10.40.10.7", "tcp/22"]
+        printed(capsys, 0, "walk", INTENT, *words, "--picture", str(tmp_path / name))
+        assert (tmp_path / name).read_bytes().startswith(begins)
+    assert main(["walk", INTENT]) == 2 and "which packet?" in capsys.readouterr().err
+
+
+def test_an_intent_is_held_against_another_and_against_what_it_was(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    intent = tmp_path / "intent.yaml"
+    intent.write_text(Path(INTENT).read_text())
+    for words in (["init", "-q"], ["add", "."], ["-c", "user.name=a", "-c", "user.email=a@b", "commit", "-qm", "."]):
+        subprocess.run(["git", "-C", str(tmp_path), *words], check=True)
+    # Written otherwise, and the same.
+    said = intent.read_text()
+    written = said.replace("10.40.10.0/24, 10.41.20.0/24]", "10.40.10.0/25, 10.40.10.128/25, 10.41.20.0/24]")
+    assert written != said
+    intent.write_text(written)
+    printed(capsys, 0, "prove", str(intent), "@HEAD")
+    spared = "      - {exempt: true, to: open-sea, source: 203.0.113.9}\n"
+    other = written.replace("      - {name: others-out", f"{spared}      - {{name: others-out")
+    intent.write_text(other.replace("on: booking-web, internal-port: 80", "on: timetable-dns, internal-port: 80"))
+    [quay] = json.loads(printed(capsys, 1, "prove", str(intent), INTENT, "--device", "quay-edge", "--format", "json"))
+    witness = quay["shown"][0]["witness"]
+    header = witness["header"]
+    assert (witness["arrives"], header["destination"], header["port"]) == ("wan0", "203.0.113.5", 8080)
+    assert "10.40.20.12 tcp/80" in witness["intent"] and "10.40.20.11 tcp/80" in witness["device"]
+    data = json.loads(printed(capsys, 1, "prove", str(intent), "@HEAD", "--format", "json"))
+    parts = [each["part"] for each in data[0]["proof"]["partings"]]
+    assert parts == ["arrival", "departure"], "and packets with a source of its own pool are left alone"
+    assert data[0]["proof"]["partings"][1]["region"]["matches"][0]["source"] == "203.0.113.9"
+    assert main(["prove", str(intent), "@yore"]) == 2 and "cannot be read as of 'yore'" in capsys.readouterr().err
+
+
 def test_a_packet_of_ipv6_is_not_for_the_translations_of_ipv4(capsys: pytest.CaptureFixture[str]) -> None:
     text = printed(capsys, 0, "walk", INTENT, "2001:db8:40:10::9", "2001:db8:41:10::9", "icmp")
     assert "others-out" not in text and "2001:db8:1::2" not in text

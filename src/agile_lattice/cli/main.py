@@ -27,6 +27,7 @@ in the order of the work:
   lattice prove intent.yaml captures                   whether every packet is treated as it says
   lattice mend intent.yaml captures                    what to type about it, and what takes it back
   lattice walk intent.yaml web 192.0.2.7 tcp/443       what becomes of a packet, and which rule decides
+  lattice walk intent.yaml --plan                      packets that would show every rule working
   lattice dialects matrix                              what each syntax can carry
   lattice demo                                         all of it, on a small ferry company
 
@@ -131,8 +132,7 @@ def build_parser() -> ArgumentParser:
     command = add(
         "prove", "prove that devices treat every packet as the intent says", "lattice prove intent.yaml captures"
     )
-    _add_captures(command, "*", "; or another intent")
-    command.add_argument("--since", metavar="REVISION", help="compare with the intent as it was, in git: --since HEAD")
+    _add_captures(command, "; or another intent; or @REVISION, for the intent as it was in git")
 
     _add_dialects(
         add("dialects", "list syntaxes, what each can carry, and try a new one", "lattice dialects", formats=())
@@ -142,10 +142,10 @@ def build_parser() -> ArgumentParser:
     return parser
 
 
-def _add_captures(command: ArgumentParser, count: str = "+", more: str = "") -> None:
+def _add_captures(command: ArgumentParser, more: str = "") -> None:
     command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
     command.add_argument(
-        "captures", metavar="CAPTURE", nargs=count,
+        "captures", metavar="CAPTURE", nargs="+",
         help=f"a folder with a folder for each device; or, with --device, files or a folder of files{more}",
     )  # fmt: skip
     command.add_argument("--device", metavar="NAME", help="the device that the captures are of")

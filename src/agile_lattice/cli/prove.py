@@ -27,28 +27,19 @@ SPELLS_INTENT = re.compile(r"""^[\s{]*["']?lattice["']?\s*:""", re.MULTILINE)
 def run(arguments: Namespace) -> int:
     """Compare; 1 unless all is proven."""
     network = load(arguments.intent)
-    others = arguments.captures
-    if arguments.since and others:
-        raise fail(Place(), "a revision and something else to compare with", "Give one of them.")
-    if arguments.since:
-        sides = arguments.since, "now"
-        then = intent_of_revision(Path(arguments.intent), arguments.since)
-        verdicts = list(_between(then, network, arguments))
-    elif len(others) == 1 and _is_intent(Path(others[0])):
-        sides = arguments.intent, others[0]
-        verdicts = list(_between(network, load(others[0]), arguments))
-    elif others:
-        sides = "intent", "device"
-        catalogue = catalogue_beside(Path(arguments.intent))
-        verdicts = [
-            verdict(device, read_device(device.name, device.speaks, texts, catalogue), catalogue)
-            for device, texts in captured_texts(network, arguments)
-        ]
+    other = arguments.captures[0] if len(arguments.captures) == 1 else ""
+    sides, verdicts = ("intent", "device"), list[Verdict]()
+    if other.startswith("@") and not Path(other).exists():
+        sides = other, "now"
+        verdicts += _between(intent_of_revision(Path(arguments.intent), other[1:] or "HEAD"), network, arguments)
+    elif other and _is_intent(Path(other)):
+        sides = _told_apart(arguments.intent, other)
+        verdicts += _between(network, load(other), arguments)
     else:
-        raise fail(
-            Place(), "compare it with what?",
-            "Give captures, another intent, or a revision: --since HEAD.",
-        )  # fmt: skip
+        catalogue = catalogue_beside(Path(arguments.intent))
+        for device, texts in captured_texts(network, arguments):
+            capture = read_device(device.name, device.speaks, texts, catalogue)
+            verdicts.append(verdict(device, capture, catalogue))
     if arguments.format == "json":
         print_json(verdicts)
     else:
@@ -73,6 +64,12 @@ def _between(one: Network, other: Network, arguments: Namespace) -> Iterator[Ver
             yield between(device, there[device.name])
     for name in sorted({each.name for each in here} ^ there.keys()):
         yield Verdict(name, Proof((), (), 0), (), ("only one of the two intents has it",))
+
+
+def _told_apart(one: str, other: str) -> tuple[str, str]:
+    """Return the names of two files without their folders, if that tells them apart."""
+    names = Path(one).name, Path(other).name
+    return names if names[0] != names[1] else (one, other)
 
 
 def _is_intent(path: Path) -> bool:
