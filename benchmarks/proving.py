@@ -305,19 +305,20 @@ def draw(curves: dict[str, list[tuple[int, float]]]) -> None:
     matplotlib.use("Agg")
     from matplotlib import pyplot
 
+    # What it is, its colour, mark and line; and where the words stand: from the last point, or from the first.
     looks = {
-        "ours": ("two lists proven the same", "#0072b2", "o", "-"),
-        "shadowed": ("shadowed rules named", "#0072b2", "s", "--"),
-        "routes": ("static routes compared", "#009e73", "^", "-"),
-        "z3": ("z3, the same lists", "#d55e00", "v", "-"),
-        "z3_numbers": ("z3, given numbers", "#d55e00", "v", ":"),
-        "cudd": ("CUDD, given numbers", "#cc79a7", "D", "-"),
+        "ours": ("two lists proven the same", "#0072b2", "o", "-", -1, (-8, 10), "right"),
+        "shadowed": ("shadowed rules named", "#0072b2", "s", "--", -1, (2, -16), "center"),
+        "routes": ("static routes compared", "#009e73", "^", "-", -1, (8, 0), "left"),
+        "z3": ("z3, the same lists", "#d55e00", "v", "-", 0, (0, 12), "left"),
+        "z3_numbers": ("z3, given numbers", "#d55e00", "v", ":", 0, (0, 12), "left"),
+        "cudd": ("CUDD, given numbers", "#cc79a7", "D", "-", -1, (8, 0), "left"),
     }
     figure, axes = pyplot.subplots(figsize=(9, 5.4), layout="constrained")
-    for what, (label, colour, mark, line) in looks.items():
+    for what, (label, colour, mark, line, at, offset, side) in looks.items():
         points = [(count, seconds) for count, seconds in curves[what] if seconds < PATIENCE]
         axes.plot(*zip(*points, strict=True), color=colour, marker=mark, linestyle=line)
-        axes.annotate(label, points[-1], xytext=(8, 0), textcoords="offset points", color=colour, va="center")
+        axes.annotate(label, points[at], offset, textcoords="offset points", color=colour, ha=side, va="center")
     axes.set(xscale="log", yscale="log", xlabel="rules or routes on each side", ylabel="seconds, one core",
              xlim=(80, 12_000_000))  # fmt: skip
     axes.grid(alpha=0.3)

@@ -24,7 +24,7 @@ from agile_lattice.behaviour.walking import walk
 from agile_lattice.compare.comparing import compare
 from agile_lattice.dialects import Capture, read_device, render_device
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
-from agile_lattice.intent.model import Device, Network, Settings
+from agile_lattice.intent.model import Device, Network, ReversePath, Settings
 from agile_lattice.intent.normal import normal, ways
 from agile_lattice.intent.permits import Permit
 from agile_lattice.intent.services import Service
@@ -477,7 +477,9 @@ SMALL_PERMITS = st.builds(Permit, st.just(""), SIDES, SIDES, WHATEVER, WHATEVER,
 @st.composite
 def headers(draw: st.DrawFn) -> tuple[str, Header]:
     side = draw(st.sampled_from(["in0", "out0"]))
-    source = draw(st.sampled_from(INSIDE if side == "in0" else OUTSIDE))
+    # Now and then somebody who is at home elsewhere.
+    home = "in0" if draw(st.integers(0, 5)) == 0 else side
+    source = draw(st.sampled_from(INSIDE if home == "in0" else OUTSIDE))
     others = OUTSIDE if side == "in0" else INSIDE
     target = draw(st.sampled_from([*others, *EXTERNAL]))
     protocol = draw(st.sampled_from(["udp", "tcp", "icmp"]))
@@ -490,13 +492,15 @@ def headers(draw: st.DrawFn) -> tuple[str, Header]:
 @settings(SOME, max_examples=20)
 @given(
     st.lists(SMALL_RULES, max_size=6), st.lists(SMALL_PERMITS, max_size=4),
-    st.lists(headers(), min_size=12, max_size=20, unique=True),
+    st.lists(headers(), min_size=12, max_size=20, unique=True), st.sampled_from([None, "strict", "loose"]),
 )  # fmt: skip
 def test_real_packets_go_where_walk_says(
-    rules: list[Translation], permits: list[Permit], sent: list[tuple[str, Header]]
+    rules: list[Translation], permits: list[Permit], sent: list[tuple[str, Header]], reverse: ReversePath | None
 ) -> None:
     plain = loads(INTENT.replace("SPEAKS", "iproute2")).devices[0]
+    settings = replace(plain.settings, reverse_path=reverse)
     device = replace(plain, translations=tuple(rules), permits=tuple(permits))
+    device, texts = replace(device, settings=settings), render_device(device)
     network = Network("wire", (device,))
     topology = Topology(network)
     # Packets that nobody thought of, and those that the test plan has for every rule.
@@ -506,8 +510,10 @@ def test_real_packets_go_where_walk_says(
     ends = [each.visits[-1] for each in walks]
     with Machine("edge") as machine, Machine("inside") as inside, Machine("outside") as outside:
         wire = Wire(machine, inside, outside)
-        machine.apply(render_device(device))
+        machine.apply(texts)
         wire.route()
+        mode = {None: 0, "strict": 1, "loose": 2}[reverse]
+        machine.inside("sysctl", "-qw", f"net.ipv4.conf.all.rp_filter={mode}")
         run("ip", "-n", outside.space, "route", "add", "default", "via", "203.0.113.2")
         hosts = {"in0": inside, "out0": outside}
         answered = [each.addresses for each in topology.answers("edge")]

@@ -11,6 +11,7 @@ from msgspec.structs import replace
 from agile_lattice.behaviour.candidates import Candidate, is_outside, packets_of, towards
 from agile_lattice.behaviour.proving import Parting, Proof, common_space, prove
 from agile_lattice.behaviour.topology import Topology
+from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.differences import Witness
 from agile_lattice.compare.witnesses import MOST_TRIES, tried
@@ -36,10 +37,12 @@ class Shown(msgspec.Struct, frozen=True):
 
     Attributes:
         witness: The packet; `None` if none was found, and then it is not decided whether there is one.
+        walks: What each side does with it, stage by stage.
     """
 
     parting: Parting
     witness: Witness | None
+    walks: tuple[Walk, Walk] | None = None
 
 
 class Verdict(msgspec.Struct, frozen=True):
@@ -91,14 +94,18 @@ def between(one: Device, other: Device) -> Verdict:
     """Compare two descriptions of a device for every packet."""
     proof = prove(one, other)
     sides = [Topology(Network("", (replace(each, name=one.name),))) for each in (one, other)]
-    shown = tuple(Shown(each, _witness(one, other, sides, each)) for each in proof.partings[:MOST_SHOWN])
+    shown = tuple(_shown(one, other, sides, each) for each in proof.partings[:MOST_SHOWN])
     return Verdict(one.name, proof, shown)
 
 
-def _witness(intent: Device, there: Device, sides: list[Topology], parting: Parting) -> Witness | None:
+def _shown(intent: Device, there: Device, sides: list[Topology], parting: Parting) -> Shown:
     candidates = islice(_candidates(intent, there, sides, parting), MOST_TRIES)
     found = (tried(sides, intent.name, arrives, header) for arrives, header in candidates)
-    return next((each for each in found if each is not None), None)
+    witness = next((each for each in found if each is not None), None)
+    if witness is None:
+        return Shown(parting, None)
+    left, right = (walk(each, witness.header, intent.name, witness.arrives) for each in sides)
+    return Shown(parting, witness, (left, right))
 
 
 def _candidates(intent: Device, there: Device, sides: list[Topology], parting: Parting) -> Iterator[Candidate]:
