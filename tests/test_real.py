@@ -163,9 +163,13 @@ def checked(dialect: str, folder: Path, text: str) -> None:
 def test_the_real_program_takes_a_text_that_was_mended(dialect: str, data: st.DataObject) -> None:
     pair = data.draw(load_pair((dialect, "iproute2")))
     intent, other = (sayable(only_what_is_carried(replace(each, speaks=(dialect,)))) for each in pair)
-    [there] = render_device(other)
-    assume(there.text.strip())
-    for each in mended(intent, {there.file: there.text}).mends:
+    try:
+        [there] = render_device(other)
+        mends = mended(intent, {there.file: there.text}).mends if there.text.strip() else ()
+    except Refusals:  # a rule that would be very many there
+        mends = ()
+    assume(mends)
+    for each in mends:
         for change in each.files:
             with tempfile.TemporaryDirectory() as folder:
                 checked(dialect, Path(folder), change.after)

@@ -96,8 +96,10 @@ def mend(
             sections.add("interfaces")  # what a route or a rule names comes with it
         sections &= carried
         if own and sections:
-            parts = facts_in(there, carried), facts_in(goal, carried)
-            mends += _mends(dialect, own, *parts, _with_it(sections))
+            was = facts_in(there, carried)
+            if "routes" in carried:
+                was["route"] = list(there.routes)  # those too that no packet takes now: it might when others go
+            mends += _mends(dialect, own, was, facts_in(goal, carried), _with_it(sections))
     return Mending(intent.name, comparison_of(intent, capture, gaps), tuple(mends), tuple(held.values()))
 
 
