@@ -23,6 +23,7 @@ from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import walk
 from agile_lattice.compare.comparing import compare
 from agile_lattice.dialects import Capture, read_device, render_device
+from agile_lattice.dialects.errors import Refusals
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.model import Device, Network, ReversePath, Settings
 from agile_lattice.intent.normal import normal, ways
