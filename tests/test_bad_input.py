@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import subprocess
 from pathlib import Path
 
 import pytest
@@ -134,3 +135,26 @@ def test_a_damaged_capture_is_refused(case: str, tmp_path: Path, capsys: pytest.
 )
 def test_what_is_not_there_is_said(argv: list[str], says: str, capsys: pytest.CaptureFixture[str]) -> None:
     assert says in refused(capsys, *argv)
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (["chekc", "intent.yaml"], "there is no command 'chekc'\n    Did you mean `lattice check`?"),
+        (["walk", "intent.yaml", "--plna"], "`lattice walk` does not take '--plna'\n    Did you mean --plan?"),
+        (["diff", "a", "b", "--zzz"], "`lattice diff --help` says what it takes."),
+    ],
+)
+def test_the_nearest_right_word_is_named(words: list[str], says: str, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(words) == 2
+    assert says in capsys.readouterr().err
+
+
+def test_a_shell_can_complete_words(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["--completion", "bash"]) == 0
+    script = tmp_path / "lattice.bash"
+    script.write_text(capsys.readouterr().out)
+    words = "COMP_WORDS=(lattice walk intent.yaml --pl); COMP_CWORD=3"
+    asked = f"source {script}; {words}; _shtab_lattice; echo ${{COMPREPLY[*]}}"
+    done = subprocess.run(["bash", "-c", asked], capture_output=True, text=True, check=True)
+    assert done.stdout.split() == ["--plan"]

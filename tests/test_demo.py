@@ -272,3 +272,22 @@ def test_only_what_is_consequential(capsys: pytest.CaptureFixture[str]) -> None:
     text = printed(capsys, 1, "diff", INTENT, str(DEMO / "a-year-later"), "--only", "consequential")
     assert "a remark only" not in text and "quay-edge: 5 differences (5 consequential)" in text
     printed(capsys, 0, "diff", INTENT, str(DEMO / "a-year-later"), "--only", "cosmetic")
+
+
+def test_everything_is_a_data_frame_too() -> None:
+    network = al.load(INTENT)
+    frames = al.frames
+    assert list(frames.routes(network).query("to == '10.41.0.0/16' and discard != ''").device) == ["pier-gate"]
+    held = frames.addresses(network).groupby("device").size()
+    assert held.to_dict() == {"quay-edge": 7, "pier-gate": 7}
+    order = frames.translations(network).query("device == 'quay-edge'").sort_values("position").name
+    assert list(order)[::5] == ["pier-untouched", "others-out"]
+    assert frames.interfaces(network).mtu.tolist().count(1400) == 1
+    draft = frames.findings(al.check(al.load(str(DEMO / "draft.yaml"))))
+    assert draft.severity.value_counts().to_dict() == {"error": 12, "warning": 6}
+    quay = network.device("quay-edge")
+    assert quay is not None
+    texts = {path.name: path.read_text() for path in (DEMO / "a-year-later/quay-edge").iterdir()}
+    there = frames.differences([al.diff(quay, al.read(quay.name, quay.speaks, texts))])
+    assert there[there.weight == "consequential"].witness.str.contains("->").all() and len(there) > 4
+    assert list(frames.differences([]).columns) == list(there.columns)

@@ -6,11 +6,11 @@ from argparse import Namespace
 from collections.abc import Sequence
 from pathlib import Path
 
-from agile_lattice.cli.output import device_named
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.located import read_text
+from agile_lattice.notation.lookup import device_named
 
 
 def captured_texts(network: Network, arguments: Namespace) -> list[tuple[Device, list[tuple[str, str]]]]:

@@ -7,7 +7,9 @@ called: asking for help costs nothing of what a command needs.
 from __future__ import annotations
 
 import sys
-from argparse import ArgumentParser, ArgumentTypeError, Namespace, RawDescriptionHelpFormatter
+from argparse import ArgumentParser, ArgumentTypeError, Namespace, RawDescriptionHelpFormatter, _SubParsersAction
+from collections.abc import Mapping, Sequence
+from difflib import get_close_matches
 from importlib import import_module
 
 NOTHING_TO_REPORT, SOMETHING_TO_REPORT, COULD_NOT = 0, 1, 2
@@ -45,6 +47,9 @@ class _Help(RawDescriptionHelpFormatter):
 def build_parser() -> ArgumentParser:
     """Return the parser of the whole command line."""
     parser = ArgumentParser("lattice", description=DESCRIPTION, epilog=EPILOG, formatter_class=_Help)
+    parser.add_argument(
+        "--completion", choices=["bash", "zsh", "tcsh"], help="print what completes commands in a shell"
+    )
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", dest="command")
 
     def add(name: str, help: str, example: str, formats: tuple[str, ...] = ("json",)) -> ArgumentParser:
@@ -207,11 +212,47 @@ def main(argv: list[str] | None = None) -> int:
         0 for nothing to report, 1 for findings or differences, 2 if it could not be done.
     """
     parser = build_parser()
-    arguments = parser.parse_args(argv)
+    words = sys.argv[1:] if argv is None else argv
+    mistaken = _mistaken_command(parser, words)
+    if mistaken:
+        print(f"lattice: {mistaken}", file=sys.stderr)
+        return COULD_NOT
+    arguments, unknown = parser.parse_known_args(words)
+    if unknown:
+        print(f"lattice: {_mistaken_option(parser, arguments.command, unknown[0])}", file=sys.stderr)
+        return COULD_NOT
+    if arguments.completion:
+        import shtab
+
+        print(shtab.complete(parser, arguments.completion))
+        return NOTHING_TO_REPORT
     if arguments.command is None:
         parser.print_help()
         return NOTHING_TO_REPORT
     return _guarded(arguments)
+
+
+def _commands(parser: ArgumentParser) -> Mapping[str, ArgumentParser]:
+    return next(each.choices for each in parser._actions if isinstance(each, _SubParsersAction))
+
+
+def _mistaken_command(parser: ArgumentParser, words: Sequence[str]) -> str:
+    """Say what is wrong with a command that there is not; nothing if there is."""
+    known = _commands(parser)
+    if not words or words[0].startswith("-") or words[0] in known:
+        return ""
+    near = get_close_matches(words[0], known, 1)
+    remedy = f"Did you mean `lattice {near[0]}`?" if near else f"There are {', '.join(known)}."
+    return f"there is no command {words[0]!r}\n    {remedy}"
+
+
+def _mistaken_option(parser: ArgumentParser, command: str | None, word: str) -> str:
+    """Say what is wrong with a word that a command does not take."""
+    of = _commands(parser)[command] if command else parser
+    known = [name for each in of._actions for name in each.option_strings]
+    near = get_close_matches(word.partition("=")[0], known, 1)
+    remedy = f"Did you mean {near[0]}?" if near else f"`{of.prog} --help` says what it takes."
+    return f"`{of.prog}` does not take {word!r}\n    {remedy}"
 
 
 def _guarded(arguments: Namespace) -> int:

@@ -6,15 +6,13 @@ import io
 import os
 import sys
 import tempfile
-from collections.abc import Mapping, Sequence
-from difflib import get_close_matches
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import msgspec
 
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
-from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 
@@ -40,36 +38,6 @@ def _plain(value: Any) -> Any:
     if isinstance(value, list | tuple | set | frozenset):
         return [_plain(each) for each in value]
     return value
-
-
-def device_named(network: Network, name: str) -> Device:
-    """Return a device of an intent.
-
-    Raises:
-        NotationError: If there is none of that name.
-    """
-    device = network.device(name)
-    if device is None:
-        known = [each.name for each in network.devices]
-        near = get_close_matches(name, known, 1)
-        raise fail(
-            Place(), f"the intent has no device {name!r}",
-            f"Did you mean {near[0]!r}?" if near else f"It has {', '.join(known) or 'none at all'}.",
-        )  # fmt: skip
-    return device
-
-
-def chosen_devices(network: Network, names: Sequence[str] | None) -> list[Device]:
-    """Return the devices of these names, or all if there are no names.
-
-    Raises:
-        NotationError: If a name is unknown, or there is no device at all.
-    """
-    if names:
-        return [device_named(network, name) for name in names]
-    if not network.devices:
-        raise fail(Place(), "the intent has no devices", "Describe one under `devices`.")
-    return list(network.devices)
 
 
 def write_picture(figure: Figure, path: Path) -> None:

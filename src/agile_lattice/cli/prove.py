@@ -9,7 +9,7 @@ from pathlib import Path
 
 from agile_lattice.behaviour.proving import Proof
 from agile_lattice.cli.captures import captured_texts
-from agile_lattice.cli.output import chosen_devices, print_json
+from agile_lattice.cli.output import print_json
 from agile_lattice.cli.revisions import intent_of_revision
 from agile_lattice.compare.verdicts import Verdict, between, verdict
 from agile_lattice.dialects import read_device
@@ -18,6 +18,7 @@ from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
+from agile_lattice.notation.lookup import chosen_devices
 from agile_lattice.show.proving import show_verdict
 from agile_lattice.show.terminal import console
 

@@ -7,7 +7,7 @@ from argparse import Namespace
 from collections.abc import Sequence
 from pathlib import Path
 
-from agile_lattice.cli.output import chosen_devices, print_json, write_files
+from agile_lattice.cli.output import print_json, write_files
 from agile_lattice.compare.verdicts import verdict
 from agile_lattice.dialects import Rendered, read_device, render_device
 from agile_lattice.dialects.errors import Refusal, Refusals
@@ -15,6 +15,7 @@ from agile_lattice.dialects.registry import BUILT_IN, Catalogue, catalogue_besid
 from agile_lattice.intent.model import Device
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
+from agile_lattice.notation.lookup import chosen_devices
 from agile_lattice.show.proving import summary
 from agile_lattice.show.terminal import console, plural
 

@@ -8,13 +8,14 @@ from pathlib import Path
 from agile_lattice.behaviour.probing import plan_probes
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import walk
-from agile_lattice.cli.output import chosen_devices, print_json, write_picture
-from agile_lattice.cli.packet_words import Sent, packet_of
+from agile_lattice.behaviour.wording import Sent, packet_of
+from agile_lattice.cli.output import print_json, write_picture
 from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.located import read_text
+from agile_lattice.notation.lookup import chosen_devices
 from agile_lattice.show.flows import show_flows
 from agile_lattice.show.probing import show_plan
 from agile_lattice.show.terminal import console

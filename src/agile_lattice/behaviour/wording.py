@@ -1,16 +1,18 @@
-"""Packets in words, as the command line takes them: `SOURCE DESTINATION SERVICE`, and where they come in."""
+"""Packets in words: source, destination and service, and where they come in."""
 
 from __future__ import annotations
 
 import msgspec
 
 from agile_lattice.behaviour.flows import Header
-from agile_lattice.cli.output import device_named
+from agile_lattice.behaviour.topology import Topology
+from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.services import ICMP_TYPES, PORT_PROTOCOLS, PROTOCOLS
 from agile_lattice.notation.errors import fail
+from agile_lattice.notation.lookup import device_named
 
 ORDINARY_SOURCE_PORT = 49152  # the first of those that RFC 6335 leaves to clients
 
@@ -40,6 +42,23 @@ def packet_of(network: Network, words: tuple[str, str, str], at: str | None, pla
         raise fail(place, f"{source} and {destination} are of two families", "Give both as IPv4, or both as IPv6.")
     header = _header(source, destination, words[2], place)
     return Sent(header, *_entrance(network, source, at, place))
+
+
+def follow(network: Network, source: str, destination: str, service: str, at: str | None = None) -> Walk:
+    """Follow a packet through a network.
+
+    Args:
+        network: The network.
+        source: An address, or a host that the intent names.
+        destination: Likewise.
+        service: Protocol and port, such as `tcp/443`, or `icmp`.
+        at: The interface that it comes in by, as `DEVICE:INTERFACE`; `None` if that is on its source's own link.
+
+    Raises:
+        NotationError: If it is no packet, or it cannot be told where it comes in.
+    """
+    sent = packet_of(network, (source, destination, service), at)
+    return walk(Topology(network), sent.header, sent.device, sent.arrives)
 
 
 def _address(network: Network, text: str, place: Place) -> Address:
@@ -85,7 +104,7 @@ def _entrance(network: Network, source: Address, at: str | None, place: Place) -
     """Find out where the packet comes in: where that was said, or on the link that its source is on."""
     if at:
         name, colon, interface = at.partition(":")
-        device = device_named(network, name)
+        device = device_named(network, name, place)
         known = [each.name for each in device.interfaces]
         if not colon or interface not in known:
             raise fail(
