@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from itertools import islice
 
 from agile_lattice.behaviour.candidates import packets_of
-from agile_lattice.behaviour.matching import Space
+from agile_lattice.behaviour.matching import STRANGER, Space
 from agile_lattice.behaviour.walking import walk
 from agile_lattice.checks.design import Design, translation_subject
 from agile_lattice.checks.rulebook import Found, check
@@ -59,17 +59,26 @@ def no_way_back(design: Design) -> Iterator[Found]:
             continue
         told.add((device.name, neighbour.device.name))
         lost = [
-            f"{subnet.network} ({name})"
+            (name, subnet)
             for name, subnet in _inside(design, device, neighbour.address)
             if not _comes_back(design, device, neighbour.device.name, subnet)
         ]
         if lost:
+            named = ", ".join(f"{subnet.network} ({name})" for name, subnet in lost)
             yield Found(
                 route.place, subject,
-                f"what {device.name} sends to {neighbour.device.name} cannot be answered: no way back to"
-                f" {', '.join(lost)}",
+                f"what {device.name} sends to {neighbour.device.name} cannot be answered: no way back to {named},"
+                f" such as from {_host(route.to)} to {_host(lost[0][1])}",
                 f"Give {neighbour.device.name} a route to it via {device.name}, or translate it on the way out.",
             )  # fmt: skip
+
+
+def _host(subnet: Prefix) -> Address:
+    """Return somebody in a subnet; of everything, a stranger."""
+    if subnet.length == 0:
+        return STRANGER[subnet.family]
+    ninth = subnet.first + 9
+    return Address(subnet.family, ninth if ninth < subnet.last and ninth != subnet.value else subnet.last)
 
 
 def _inside(design: Design, device: Device, link: Prefix) -> Iterator[tuple[str, Prefix]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from itertools import pairwise
 from typing import Any, Generic, TypeVar
 
 import msgspec
@@ -95,6 +96,9 @@ def _moved(
     there = {id(other): index for index, other in enumerate(found)}
     moved: dict[int, list[tuple[T, T]]] = {}
     in_order = sorted(pairs, key=lambda pair: here[id(pair[0])])
+    places = [there[id(other)] for _, other in in_order]
+    if all(before < after for before, after in pairwise(places)):
+        return moved  # in one order over all lists, as mostly
     lists = [_lists(sort, one, other) for one, other in in_order]
     for name in sorted(set().union(*lists)):
         members = [pair for pair, names in zip(in_order, lists, strict=True) if name in names]
