@@ -52,6 +52,7 @@ PICTURES = {
 FIGURES = {
     "strip": "addresses saltmarsh.yaml --only pier",
     "walk-picture": "walk saltmarsh.yaml 10.41.20.9 203.0.113.77 tcp/443",
+    "network": "draw ../../../examples/coast",
 }
 
 
@@ -99,8 +100,10 @@ def main() -> None:
                 picture(name, PICTURES[name])
             else:
                 lattice = Path(sys.executable).with_name("lattice")
-                drawn = ["--picture", str(TARGET / f"{name}.png")]
-                subprocess.run([lattice, *FIGURES[name].split(), *drawn], cwd=DEMO, check=True)
+                words = [*FIGURES[name].split(), "--picture", str(TARGET / f"{name}.png")]
+                if words[0] == "draw":
+                    words.remove("--picture")
+                subprocess.run([lattice, *words], cwd=DEMO, check=True)
 
 
 if __name__ == "__main__":
