@@ -8,7 +8,7 @@ are straight and do not fall together.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
@@ -111,18 +111,37 @@ def placed(network: Network, heights: dict[str, float]) -> Placed:
     tiers = _tiers(network, links)
     cards: dict[str, Card] = {}
     bars: list[Bar] = []
-    width = max((len(devices) * (CARD_WIDTH + CARD_GAP) for _, devices in tiers), default=CARD_WIDTH) + CARD_GAP
     y = 0.0
     for above, names in tiers:
         y += SPACE + BAR_STEP * len(above)
         bars += [Bar(link, y - SPACE - BAR_STEP * (len(above) - at - 1), []) for at, link in enumerate(above)]
-        start = (width - len(names) * (CARD_WIDTH + CARD_GAP) + CARD_GAP) / 2
-        for at, name in enumerate(names):
+        wanted = {name: _above(name, above, cards) for name in names}
+        names = sorted(names, key=lambda name: wanted[name])
+        for name, x in zip(names, _spread([wanted[name] for name in names]), strict=True):
             device = next(each for each in network.devices if each.name == name)
-            cards[name] = Card(device, start + at * (CARD_WIDTH + CARD_GAP), y, heights[name])
+            cards[name] = Card(device, x - CARD_WIDTH / 2, y, heights[name])
         y += max((heights[name] for name in names), default=0) + SPACE
+    left = min((card.x for card in cards.values()), default=0.0) - CARD_GAP
+    for card in cards.values():
+        card.x -= left
     _drop(cards, bars)
-    return Placed(list(cards.values()), bars, width, y)
+    return Placed(list(cards.values()), bars, max(card.x for card in cards.values()) + CARD_WIDTH + CARD_GAP, y)
+
+
+def _above(name: str, links: Sequence[Link], cards: Mapping[str, Card]) -> float:
+    """Return where a device would best stand: under the middle of those that its links lead up to."""
+    near = [cards[each].x + CARD_WIDTH / 2 for link in links if name in link.devices for each in link.devices
+            if each in cards]  # fmt: skip
+    return sum(near) / len(near) if near else 0.0
+
+
+def _spread(wanted: Sequence[float]) -> list[float]:
+    """Return places in ascending order that are far enough apart for cards, about where they were wanted."""
+    places: list[float] = []
+    for x in wanted:
+        places.append(max(x, places[-1] + CARD_WIDTH + CARD_GAP) if places else x)
+    shift = sum(place - x for place, x in zip(places, wanted, strict=True)) / len(places) if places else 0.0
+    return [place - shift for place in places]
 
 
 def _tiers(network: Network, links: Sequence[Link]) -> list[tuple[list[Link], list[str]]]:
