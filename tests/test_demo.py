@@ -276,6 +276,19 @@ def test_only_what_is_consequential(capsys: pytest.CaptureFixture[str]) -> None:
     printed(capsys, 0, "diff", INTENT, str(DEMO / "a-year-later"), "--only", "cosmetic")
 
 
+def test_a_change_says_that_nothing_is_held_back_where_nobody_said_what_to_hold(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    words = "nothing is held back, since the intent does not say by what it is managed"
+    guarded = tmp_path / "intent.yaml"
+    guarded.write_text(
+        Path(INTENT).read_text().replace("lan0: {zone: office,", "lan0: {management: true, zone: office,")
+    )
+    for intent, device, says in ((INTENT, "quay-edge", True), (str(guarded), "quay-edge", False)):
+        main(["mend", intent, str(DEMO / "a-year-later" / device), "--device", device])
+        assert (f"{device}: {words}" in " ".join(capsys.readouterr().err.split())) == says
+
+
 def test_everything_is_a_data_frame_too() -> None:
     network = al.load(INTENT)
     frames = al.frames

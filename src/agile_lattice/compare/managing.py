@@ -55,6 +55,11 @@ def cutting(intent: Device, there: Device, gaps: Sequence[Gap]) -> dict[int, Hel
     return found
 
 
+def says_management(intent: Device, there: Device) -> bool:
+    """Tell whether anything says by what a device is managed."""
+    return any(each.access or any(one.management for one in each.interfaces) for each in (intent, there))
+
+
 class _Ways:
     """By what a device is managed, as it is now."""
 

@@ -12,7 +12,7 @@ from agile_lattice.collection import no_collection
 from agile_lattice.compare.closing import as_it_is, closed
 from agile_lattice.compare.comparing import comparison_of, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
-from agile_lattice.compare.managing import Held, cutting
+from agile_lattice.compare.managing import Held, cutting, says_management
 from agile_lattice.dialects.alignment import align, taken_back
 from agile_lattice.dialects.assembly import assemble, facts_in
 from agile_lattice.dialects.changing import TextChange, edited_texts, patch, refilled, typed
@@ -51,12 +51,14 @@ class Mending(msgspec.Struct, frozen=True):
         comparison: What differs.
         mends: One for each dialect in which something changes.
         held: Differences that are not closed.
+        guarded: Whether anything says by what the device is managed; else nothing can be held back.
     """
 
     device: str
     comparison: Comparison
     mends: tuple[Mend, ...]
     held: tuple[Held, ...]
+    guarded: bool = True
 
 
 @no_collection()
@@ -100,7 +102,8 @@ def mend(
             if "routes" in carried:
                 was["route"] = list(there.routes)  # those too that no packet takes now: it might when others go
             mends += _mends(dialect, own, was, facts_in(goal, carried), _with_it(sections))
-    return Mending(intent.name, comparison_of(intent, capture, gaps), tuple(mends), tuple(held.values()))
+    compared = comparison_of(intent, capture, gaps)
+    return Mending(intent.name, compared, tuple(mends), tuple(held.values()), says_management(intent, there))
 
 
 def _with_held(goal: Device, held: Iterable[Gap]) -> Device:

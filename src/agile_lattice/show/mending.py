@@ -35,8 +35,11 @@ def show_changes(console: Console, mendings: Sequence[Mending], undo: bool = Fal
 
 
 def show_held(console: Console, mendings: Sequence[Mending]) -> None:
-    """Print the differences that are not closed, and why."""
+    """Print the differences that are not closed, and why; and for which devices that cannot be told."""
     for mending in mendings:
+        if mending.mends and not mending.guarded:
+            words = f"{mending.device}: nothing is held back, since the intent does not say by what it is managed"
+            console.print(Text(words, style="remedy"))
         for one in mending.held:
             console.print(Text.assemble((f"{mending.device}: {one.subject}", "strong"), " is left as it is"))
             hint = f"{one.reason}. To change it all the same: --cut '{one.subject}'"
