@@ -8,20 +8,23 @@ from random import Random
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 import agile_lattice as al
 import rule_lists as lists
 import solver
 from agile_lattice.behaviour import flows
 from agile_lattice.behaviour.matching import Space
+from agile_lattice.behaviour.proving import prove
 from agile_lattice.behaviour.tables import Table
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import BITS, Address, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
+from agile_lattice.intent.permits import passages
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import PROTOCOL_NUMBERS
-from agile_lattice.intent.stages import split
+from agile_lattice.intent.stages import family_of, split
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box, Undecided, count, difference, overlap, remainder, some_point
 from agile_lattice.packets.functions import Entry, differing, exactly
@@ -142,6 +145,73 @@ def test_a_rule_matches_a_packet_exactly_if_its_box_holds_it(device: Device, dat
     ends = Address(space.family, source), Address(space.family, destination)
     header = flows.Header(*ends, known[protocol], port)
     assert flows.matches(rule, header, names[arrives], names[leaves]) == inside
+
+
+def decided(device: Device, header: flows.Header, arrives: str, leaves: str, part: str) -> object:
+    """What a stage makes of a packet, worked out rule by rule in the plainest way."""
+    if part == "permits":
+        rules = passages(device.permits)
+        verdicts = (each.verdict for each in rules if flows.matches(each, header, arrives, leaves))
+        return next(verdicts, "drop" if rules else "pass")
+    for rule in split(device.translations):
+        if (
+            rule.stage == part
+            and family_of(rule) == header.source.family
+            and flows.matches(rule, header, arrives, leaves)
+        ):
+            return rule.verdict, rule.to, rule.to_port, leaves if rule.verdict == "egress" else ""
+    return "keep", None, None, ""
+
+
+@settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
+@given(devices(("iproute2", "nftables")), st.data())
+def test_what_devices_do_otherwise_is_in_the_regions_of_their_proof(device: Device, data: st.DataObject) -> None:
+    names = [each.name for each in device.interfaces]
+    lists = {"translations": list(device.translations), "permits": list(device.permits)}
+    if not names or not any(lists.values()):
+        return
+    for members in lists.values():
+        data.draw(st.randoms(use_true_random=False)).shuffle(members)
+        del members[: data.draw(st.integers(0, 1))]
+    other = replace(device, **{section: tuple(members) for section, members in lists.items()})
+    proof = prove(device, other)
+    assert not [words for words in proof.undecided if not words.startswith("settings")]
+    space = Space(device.interfaces, data.draw(st.sampled_from([4, 4, 6])))
+    rules = [*split(device.translations), *passages(device.permits)]
+    boxes = [box for each in rules if space.speaks(each) and all(box := space.of_rule(each))]
+    known = {number: name for name, number in PROTOCOL_NUMBERS.items()}
+    for box in data.draw(st.lists(st.sampled_from(boxes), max_size=6)) if boxes else ():
+        point = [data.draw(st.sampled_from(data.draw(st.sampled_from(spans)))) for spans in box]
+        if point[2] not in known:
+            continue
+        ends = (Address(space.family, value) for value in point[3:5])
+        header = flows.Header(*ends, known[point[2]], point[5])
+        sides = names[point[0]], names[point[1]]
+        for part in ("arrival", "permits", "departure"):
+            mine, its = (decided(each, header, sides[0], sides[1], part) for each in (device, other))
+            regions = [each.region for each in proof.partings if each.part == part and each.region is not None]
+            held = [
+                region for region in regions if region.family == space.family
+                and any(holds(space.of_match(match), tuple(point)) for match in region.matches)
+            ]  # fmt: skip
+            assert held or mine == its or (part != "permits" and _equal_effect(device, header, part, mine, its))
+
+
+def _equal_effect(device: Device, header: flows.Header, part: str, mine: object, its: object) -> bool:
+    """Whether two ways of writing what is done come to the same address and port for a packet."""
+    results = []
+    for verdict, to, to_port, leaves in (mine, its):  # type: ignore[attr-defined]
+        now = header.destination if part == "arrival" else header.source
+        if verdict == "egress":
+            one = device.interface(leaves)
+            own = [each.address for each in one.addresses if each.family == now.family] if one else []
+            now = next((each for each in own if not each.is_link_local), None)
+        elif verdict == "rewrite":
+            now = to.single or to
+        elif verdict == "shift":
+            return True  # where a prefix is moved, the algebra of actions is held against single packets elsewhere
+        results.append((now, header.port if to_port is None else to_port))
+    return results[0] == results[1]
 
 
 def chosen(chance: Random, count: int, dimensions: int, top: int) -> list[Entry]:
