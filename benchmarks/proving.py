@@ -311,7 +311,7 @@ def draw(curves: dict[str, list[tuple[int, float]]]) -> None:
         "shadowed": ("shadowed rules named", "#0072b2", "s", "--", 0, (-10, -14), "left"),
         "routes": ("static routes compared", "#009e73", "^", "-", -1, (8, 0), "left"),
         "z3": ("z3, the same lists", "#d55e00", "v", "-", -1, (-10, 8), "right"),
-        "z3_numbers": ("z3, given numbers", "#d55e00", "v", ":", -1, (-8, 8), "right"),
+        "z3_numbers": ("z3, given numbers", "#d55e00", "v", ":", -1, (-12, -12), "right"),
         "cudd": ("CUDD, given numbers", "#cc79a7", "D", "-", -1, (8, 0), "left"),
     }
     figure, axes = pyplot.subplots(figsize=(9, 5.4), layout="constrained")
