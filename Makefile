@@ -24,6 +24,8 @@ programs:
 
 bench: $(VENV)/installed-test
 	$(BIN)/python benchmarks/speed.py
+	$(BIN)/pip install --quiet dd
+	$(BIN)/python benchmarks/proving.py
 
 screenshots: $(VENV)/installed-test
 	@sh scripts/install_programs.sh xvfb xterm x11-apps imagemagick fonts-dejavu-core
