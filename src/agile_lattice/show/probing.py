@@ -27,10 +27,10 @@ def show_plan(console: Console, plan: ProbePlan) -> None:
 def _table(device: str, probes: list[Probe]) -> Table:
     table = Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 0, 0), header_style="head")
     table.title, table.title_justify = Text(device, style="head"), "left"
-    table.add_column("rule", ratio=4)
-    table.add_column("in by", no_wrap=True)
-    table.add_column("packet", no_wrap=True)
-    table.add_column("what has to become of it", ratio=7)
+    table.add_column("rule", overflow="fold")
+    table.add_column("in by", overflow="fold")
+    table.add_column("packet", overflow="fold", ratio=3)
+    table.add_column("what has to become of it", overflow="fold", ratio=4)
     for each in probes:
         rule = Text(each.rule.removeprefix("translation ")) if each.hits else Text("  just outside it", style="place")
         table.add_row(rule, each.arrives, Text(str(each.header)), _becomes(each))
