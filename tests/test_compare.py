@@ -122,6 +122,22 @@ def test_wrong_order_matters_only_if_some_packet_can_tell() -> None:
         assert [(each.change, each.weight) for each in found] == [("moved", weight)]
 
 
+def test_of_two_routes_that_stand_for_one_another_neither_is_cosmetic() -> None:
+    quay = al.loads(QUAY).devices[0]
+    texts = {each.file: each.text for each in al.render(quay)}
+    plain = "ip route 10.41.0.0/16 10.40.10.2\n"
+    for there, weights in (
+        # The second way is only there if the first goes; if both are too many, one of them is seen.
+        ("", ["consequential"]),
+        (f"{plain}ip route 10.41.0.0/16 10.40.10.3 9\n", ["cosmetic"]),
+        (f"{plain}ip route 10.42.0.0/16 10.40.10.2\nip route 10.42.0.0/16 10.40.10.3 9\n", ["consequential"] * 2),
+    ):
+        changed = {file: text.replace(plain, there) for file, text in texts.items()}
+        assert changed != texts
+        found = al.diff(quay, al.read("quay", quay.speaks, changed)).differences
+        assert sorted(each.weight for each in found) == sorted(weights)
+
+
 @MANY
 @given(devices(), st.randoms(use_true_random=False))
 def test_what_is_cosmetic_no_packet_can_tell(device: Device, chance: Random) -> None:

@@ -273,7 +273,9 @@ def test_what_is_rendered_is_proven_and_what_was_changed_is_shown(
 def test_only_what_is_consequential(capsys: pytest.CaptureFixture[str]) -> None:
     text = printed(capsys, 1, "diff", INTENT, str(DEMO / "a-year-later"), "--only", "consequential")
     assert "a remark only" not in text and "quay-edge: 5 differences (5 consequential)" in text
-    printed(capsys, 0, "diff", INTENT, str(DEMO / "a-year-later"), "--only", "cosmetic")
+    text = printed(capsys, 1, "diff", INTENT, str(DEMO / "a-year-later"), "--only", "cosmetic")
+    assert "distance: 20" in text and "proven: no packet can tell" in text
+    printed(capsys, 0, "diff", INTENT, str(DEMO / "a-year-later"), "--only", "open")
 
 
 def test_a_change_says_that_nothing_is_held_back_where_nobody_said_what_to_hold(

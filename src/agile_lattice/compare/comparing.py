@@ -49,7 +49,7 @@ def comparison_of(intent: Device, capture: Capture, gaps: Sequence[Gap]) -> Comp
     wanted = replace(intent, answers=normal_answers(intent)) if unseen else intent
     spoken = tuple(section for section in unseen if _speaks_of(wanted, section))
     there = as_it_is(intent, capture.device, capture.sections)
-    differences = settled(intent, there, with_witnesses(intent, there, gaps))
+    differences = settled(intent, there, gaps, with_witnesses(intent, there, gaps))
     return Comparison(intent.name, tuple(differences), capture.leftovers, spoken)
 
 
