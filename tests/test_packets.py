@@ -313,6 +313,21 @@ def _crosses(later: Box, earlier: Box) -> bool:
     return sum(short) == 1 and beyond and all(low <= mine[1] and mine[0] <= high for mine, (low, high) in sides)
 
 
+@pytest.mark.parametrize("top", [2**32, 2**63 - 1, 2**63, 2**64, 2**128])
+def test_numbers_of_every_width_are_compared_exactly(top: int) -> None:
+    # The last numbers of each width, and those around the middle: where one that is cut short would fall together.
+    edges = sorted({0, 1, top // 2 - 1, top // 2, top - 2, top - 1})
+    for at in edges:
+        one, rest = Entry((((at, at),),), Action("drop")), Entry((((0, top - 1),),), Action("go"))
+        [region] = differing([one, rest], [rest]).regions
+        assert region.boxes == ((((at, at),),),) == (region.some,)
+        assert shadows([rest.box, one.box])[1].takers == (0,) and not shadows([one.box, rest.box])[1].takers
+        moved = Entry((((0, at),),), Action("go", (), ((0, 1),)))
+        fixed = Entry((((0, at),),), Action("go", ((0, at + 1),)))
+        boxes = [each.boxes for each in differing([moved, rest], [fixed, rest]).regions]
+        assert boxes == ([((((0, at - 1),),),)] if at else []), "they agree on the last number, and on that only"
+
+
 @pytest.mark.parametrize("seed", range(2))
 def test_a_general_solver_says_the_same(seed: int) -> None:
     verdicts = []

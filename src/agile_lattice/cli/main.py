@@ -20,8 +20,8 @@ every device's own syntax; find out how a device differs from what was meant."""
 
 EPILOG = """\
 in the order of the work:
-  lattice addresses intent.yaml                        what every block and subnet is used for
   lattice draw intent.yaml network.svg                 devices, and what they share
+  lattice addresses intent.yaml                        what every block and subnet is used for
   lattice calc summary 10.41.0.0/24 10.41.1.0/24       the arithmetic of prefixes
   lattice check intent.yaml                            what is wrong with the design
   lattice render intent.yaml --into rendered           the configuration of every device
@@ -62,6 +62,10 @@ def build_parser() -> ArgumentParser:
             command.add_argument("--format", choices=["text", *formats], default="text", help="how to print (text)")
         return command
 
+    command = add("draw", "draw the network", "lattice draw intent.yaml network.svg", formats=())
+    command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
+    command.add_argument("into", metavar="FILE", help="the picture: a .png or an .svg")
+
     command = add(
         "addresses", "show what every block and subnet is used for", "lattice addresses intent.yaml --run 4",
         formats=("json", "csv"),
@@ -70,10 +74,6 @@ def build_parser() -> ArgumentParser:
     command.add_argument("--only", metavar="WHICH", help="a block, a zone, or the subnets in a prefix")
     command.add_argument("--run", metavar="N", type=_count, default=1, help="find N spare addresses in a row")
     command.add_argument("--picture", metavar="FILE", help="draw it, as .png or .svg")
-
-    command = add("draw", "draw the network", "lattice draw intent.yaml network.svg", formats=())
-    command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
-    command.add_argument("into", metavar="FILE", help="the picture: a .png or an .svg")
 
     _add_calc(add("calc", "do the arithmetic of prefixes", "lattice calc split 203.0.113.0/28 /30", formats=()))
 
@@ -124,7 +124,7 @@ def build_parser() -> ArgumentParser:
 
     command = add(
         "walk",
-        "follow one packet through the network",
+        "follow packets through the network",
         "lattice walk intent.yaml 192.0.2.77 203.0.113.5 tcp/443 --at quay-edge:wan0",
     )
     command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")

@@ -30,6 +30,8 @@ class Grid:
     def __init__(self, rows: Sequence[tuple[Span, ...]]) -> None:
         try:
             flat = np.fromiter(chain.from_iterable(chain.from_iterable(rows)), np.int64)
+            if flat.max() == np.iinfo(np.int64).max:  # what comes after it would not fit
+                raise OverflowError
             ends = flat.reshape(len(rows), -1, 2)
         except OverflowError:  # some are wider than NumPy's numbers
             self._cuts, columns = _ranked(rows)
