@@ -351,3 +351,28 @@ def _sites(count: int) -> Network:
         if n % 4 == 0:
             lines.append(f"  switch{n}: {{speaks: frr, interfaces: {{b: {{address: 10.1.{n}.2/24}}}}}}")
     return al.loads("lattice: 1\nzones: {sea: {exposure: public}}\ndevices:\n" + "\n".join(lines))
+
+
+def test_a_report_is_one_page_that_needs_nothing_else(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    intent = tmp_path / "intent.yaml"
+    intent.write_text(Path(INTENT).read_text().replace("Ticket hall}", "Ticket <script>alert(1)</script> hall}"))
+    pages = [tmp_path / "one.html", tmp_path / "two.html"]
+    for page in pages:
+        printed(capsys, 1, "report", str(intent), str(page), str(DEMO / "a-year-later"))
+    text = pages[0].read_text()
+    assert text == pages[1].read_text(), "the same network gives the same page"
+    assert "<script>alert" not in text and "Ticket &lt;script&gt;alert(1)&lt;/script&gt; hall" in text
+    assert not re.search(r"""\b(src|href)=["'](?!#)|@import|url\((?!#)""", text.replace("xlink:href", "href")), (
+        "no other file"
+    )
+    ids = re.findall(r'\bid="([^"]+)"', text)
+    assert len(ids) == len(set(ids))
+    assert set(re.findall(r'<a href="#([^"]+)"', text)) <= set(ids)
+    for subject in ("translation publish-gate-reader", "route 192.0.2.0/24", "198.51.100.3 tcp/4434, in by sea0"):
+        assert subject in text
+    assert text.count("consequential</td>") == 7 and text.count("<h3") == 2
+    tags = re.findall(r"<(/?)(table|tr|td|th|details|section|main|div|ul|li|pre|svg|g)\b[^>]*?(/?)>", text)
+    depth = sum((not closing and not alone) - bool(closing) for closing, _, alone in tags)
+    assert depth == 0, "what is opened is closed"
+    printed(capsys, 0, "report", INTENT, str(pages[0]))
+    assert "Differences" not in pages[0].read_text() and "No findings." in pages[0].read_text()

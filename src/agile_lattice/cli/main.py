@@ -31,6 +31,7 @@ in the order of the work:
   lattice mend intent.yaml captures                    what to type about it, and what takes it back
   lattice walk intent.yaml web 192.0.2.7 tcp/443       what becomes of a packet, and which rule decides
   lattice walk intent.yaml --plan                      packets that would show every rule working
+  lattice report intent.yaml report.html captures      all of it as one page
   lattice dialects matrix                              what each syntax can carry
   lattice demo                                         all of it, on a small ferry company
 
@@ -143,6 +144,16 @@ def build_parser() -> ArgumentParser:
         "prove", "prove that devices treat every packet as the intent says", "lattice prove intent.yaml captures"
     )
     _add_captures(command, "; or another intent; or @REVISION, for the intent as it was in git")
+
+    command = add(
+        "report", "write a page of HTML about all of it", "lattice report intent.yaml report.html captures", formats=()
+    )  # fmt: skip
+    command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
+    command.add_argument("into", metavar="FILE", help="the page")
+    command.add_argument(
+        "captures", metavar="CAPTURE", nargs="*", help="a folder with a folder for each device, to be compared"
+    )
+    command.set_defaults(device=None)
 
     _add_dialects(
         add("dialects", "list syntaxes, what each can carry, and try a new one", "lattice dialects", formats=())
