@@ -28,7 +28,7 @@ bench: $(VENV)/installed-test
 	$(BIN)/python benchmarks/proving.py
 
 screenshots: $(VENV)/installed-test
-	@sh scripts/install_programs.sh xvfb xterm x11-apps imagemagick fonts-dejavu-core
+	@sh scripts/install_programs.sh xvfb xterm x11-apps imagemagick fonts-dejavu-core chromium
 	$(BIN)/python scripts/screenshots.py
 
 captures: $(VENV)/installed-test

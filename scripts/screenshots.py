@@ -2,7 +2,7 @@
 
     make screenshots
 
-Needs Xvfb, xterm and ImageMagick. A picture is 1280x800; longer output shows its end, as a terminal does.
+Needs Xvfb, xterm, ImageMagick and Chromium. A picture is 1280x800; longer output shows its end, as a terminal does.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ import os
 import shlex
 import subprocess
 import sys
+import tempfile
 import time
 from contextlib import ExitStack
 from pathlib import Path
@@ -31,8 +32,6 @@ PICTURES = {
     "explain": "lattice check --explain exemption-too-broad",
     "addresses": "lattice addresses saltmarsh.yaml --run 2 --only harbour-isp;"
     " lattice addresses saltmarsh.yaml --run 2 --only pier",
-    "calc": "lattice calc summary 10.41.0.0/24 10.41.1.0/24 10.41.2.0/24; lattice calc subnet 10.40.10.77/20;"
-    " lattice calc split 203.0.113.0/28 /30; lattice calc pool 203.0.113.8/30 --hosts 900",
     "render": "lattice render saltmarsh.yaml --device quay-edge",
     "read": "lattice read --speaks frr,nftables applied/pier-gate/*",
     "diff": "lattice diff saltmarsh.yaml a-year-later/quay-edge --device quay-edge",
@@ -54,6 +53,7 @@ FIGURES = {
     "walk-picture": "walk saltmarsh.yaml 10.41.20.9 203.0.113.77 tcp/443",
     "network": "draw ../../../examples/coast",
 }
+PAGES = {"report": "report saltmarsh.yaml a-year-later"}
 
 
 def picture(name: str, command: str) -> None:
@@ -78,6 +78,18 @@ def picture(name: str, command: str) -> None:
         done.unlink(missing_ok=True)
 
 
+def page(name: str, words: str) -> None:
+    """Write a page with a command, and take the picture of it in a browser without a window."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder, "page.html")
+        command, intent, *captures = words.split()
+        lattice = Path(sys.executable).with_name("lattice")
+        subprocess.run([lattice, command, intent, path, *captures], cwd=DEMO, check=False)  # 1 if something differs
+        size, target = SIZE.replace("x", ","), TARGET / f"{name}.png"
+        options = ["--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", f"--window-size={size}"]
+        subprocess.run(["chromium", *options, f"--screenshot={target}", path.as_uri()], check=True, capture_output=True)
+
+
 def write_tutorial() -> None:
     """Write the files of the tutorial, so that their trial can be taken."""
     folder = Path("/tmp/lattice-tutorial")
@@ -95,9 +107,11 @@ def main() -> None:
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24", "-nolisten", "tcp"])
         stack.callback(screen.terminate)
         time.sleep(1)
-        for name in sys.argv[1:] or [*PICTURES, *FIGURES]:
+        for name in sys.argv[1:] or [*PICTURES, *FIGURES, *PAGES]:
             if name in PICTURES:
                 picture(name, PICTURES[name])
+            elif name in PAGES:
+                page(name, PAGES[name])
             else:
                 lattice = Path(sys.executable).with_name("lattice")
                 words = [*FIGURES[name].split(), "--picture", str(TARGET / f"{name}.png")]
