@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import select
 import socket
 import struct
 import sys
 import time
 
-ALL = 0x0800  # ETH_P_IP
+ALL = 0x0003  # ETH_P_ALL
 OUTGOING = 4  # PACKET_OUTGOING: what the system itself sends
-PROTOCOLS = {"icmp": 1, "tcp": 6, "udp": 17}
-SYN, ECHO = 2, 8
+PROTOCOLS = {"icmp": 1, "tcp": 6, "udp": 17, "icmp6": 58}
+SYN, ECHOES = 2, {1: 8, 58: 128}
+# By type of frame: the family, and where in the header the protocol and the addresses stand, and how long these are.
+ENDS = {0x0800: (socket.AF_INET, 9, 12, 4), 0x86DD: (socket.AF_INET6, 6, 8, 16)}
 
 
 def serve(address: str, port: str) -> None:
@@ -39,24 +42,33 @@ def send(*packets: str) -> None:
     The number is the source port and what `watch` tells the packet by: the text of a datagram, the sequence number of
     the first segment of a connection or of a request for an echo.
     """
-    with socket.socket(socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_RAW) as sender:
-        for protocol, source, number, address, port in zip(*[iter(packets)] * 5, strict=True):
-            ends = socket.inet_aton(source) + socket.inet_aton(address)
-            body = _body(protocol, int(number), int(port), ends)
-            head = struct.pack("!BBHHHBBH", 0x45, 0, 0, 0, 0, 64, PROTOCOLS[protocol], 0) + ends
-            sender.sendto(head + body, (address, 0))
+    for protocol, source, number, address, port in zip(*[iter(packets)] * 5, strict=True):
+        family = socket.AF_INET6 if ":" in source else socket.AF_INET
+        ends = socket.inet_pton(family, source) + socket.inet_pton(family, address)
+        body = _body(protocol, int(number), int(port), ends)
+        with socket.socket(family, socket.SOCK_RAW, socket.IPPROTO_RAW) as sender:  # the header is ours, too
+            sender.sendto(_head(family, PROTOCOLS[protocol], len(body)) + ends + body, (address, 0))
+
+
+def _head(family: int, protocol: int, length: int) -> bytes:
+    """Return what stands before the addresses; the system fills in the rest of IPv4."""
+    if family == socket.AF_INET6:
+        return struct.pack("!IHBB", 6 << 28, length, protocol, 64)
+    return struct.pack("!BBHHHBBH", 0x45, 0, 0, 0, 0, 64, protocol, 0)
 
 
 def _body(protocol: str, number: int, port: int, ends: bytes) -> bytes:
-    """Return a datagram, a segment or a request, with its checksum (RFC 768, RFC 9293, RFC 792)."""
+    """Return a datagram, a segment or a request, with its checksum (RFC 768, RFC 9293, RFC 792, RFC 4443)."""
     if protocol == "icmp":
         return _summed(struct.pack("!BBHHH", port, 0, 0, number, number), 2, b"")
     if protocol == "udp":
         text = str(number).encode()
         body, at = struct.pack("!HHHH", number, port, 8 + len(text), 0) + text, 6
-    else:
+    elif protocol == "tcp":
         body, at = struct.pack("!HHIIBBHHH", number, port, number, 0, 5 << 4, SYN, 1024, 0, 0), 16
-    return _summed(body, at, ends + struct.pack("!HH", PROTOCOLS[protocol], len(body)))
+    else:
+        body, at = struct.pack("!BBHHH", port, 0, 0, number, number), 2
+    return _summed(body, at, ends + struct.pack("!II", len(body), PROTOCOLS[protocol]))
 
 
 def _summed(body: bytes, at: int, before: bytes) -> bytes:
@@ -68,7 +80,7 @@ def _summed(body: bytes, at: int, before: bytes) -> bytes:
 
 
 def watch(interface: str) -> None:
-    """Print every packet of `send` that comes in, until nothing more comes.
+    """Print every packet of `send` that comes in, until standard input ends and nothing more comes.
 
     A line for each: its number, protocol, source, destination, and destination port.
     """
@@ -77,17 +89,25 @@ def watch(interface: str) -> None:
         link.settimeout(0.05)
         print("watching", flush=True)
         quiet = 0
-        while quiet < 12:
+        while quiet < 8:
             try:
-                data, (_, _, kind, *_) = link.recvfrom(2048)
+                data, (_, kind, way, *_) = link.recvfrom(2048)
             except TimeoutError:
-                quiet += 1
+                ended = bool(select.select([sys.stdin], [], [], 0)[0])
+                quiet = quiet + 1 if ended else 0
                 continue
-            body = data[(data[0] & 15) * 4 :]
-            number, port = _told(data[9], body) if kind != OUTGOING else (None, 0)
-            if number is not None:
-                name = next(each for each, known in PROTOCOLS.items() if known == data[9])
-                print(number, name, socket.inet_ntoa(data[12:16]), socket.inet_ntoa(data[16:20]), port, flush=True)
+            if way != OUTGOING and kind in ENDS:
+                _tell(data, *ENDS[kind])
+
+
+def _tell(data: bytes, family: int, protocol: int, first: int, size: int) -> None:
+    """Print a packet, if it is one of those that `send` sends."""
+    start = 40 if family == socket.AF_INET6 else (data[0] & 15) * 4
+    number, port = _told(data[protocol], data[start:])
+    if number is not None:
+        name = next(each for each, known in PROTOCOLS.items() if known == data[protocol])
+        ends = (socket.inet_ntop(family, data[at : at + size]) for at in (first, first + size))
+        print(number, name, *ends, port, flush=True)
 
 
 def _told(protocol: int, body: bytes) -> tuple[int | None, int]:
@@ -96,7 +116,7 @@ def _told(protocol: int, body: bytes) -> tuple[int | None, int]:
         return int(body[8:]), struct.unpack("!H", body[2:4])[0]
     if protocol == PROTOCOLS["tcp"] and body[13] == SYN:
         return struct.unpack("!I", body[4:8])[0], struct.unpack("!H", body[2:4])[0]
-    if protocol == PROTOCOLS["icmp"] and body[0] == ECHO:
+    if protocol in ECHOES and body[0] == ECHOES[protocol]:
         return struct.unpack("!H", body[6:8])[0], body[0]
     return None, 0
 

@@ -389,10 +389,11 @@ class Wire:
         sides = {"in0": self.inside, "out0": self.outside}
         watching = {
             name: subprocess.Popen(
-                ["ip", "netns", "exec", side.space, *peer, "watch", "eth0"], stdout=subprocess.PIPE, text=True
+                ["ip", "netns", "exec", side.space, *peer, "watch", "eth0"],
+                stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
             )
             for name, side in sides.items()
-        }
+        }  # fmt: skip
         for each in watching.values():
             assert each.stdout is not None and each.stdout.readline() == "watching\n"
         for name, side in sides.items():
@@ -406,7 +407,7 @@ class Wire:
                 side.inside(*peer, "send", *words)
         came = {}
         for name, each in watching.items():
-            said, _ = each.communicate(timeout=30)
+            said, _ = each.communicate(timeout=60)  # that all has been sent is told by the end of its input
             for line in said.splitlines():
                 number, protocol, *ends, port = line.split()
                 came[int(number)] = name, Header(*map(Address.parse, ends), protocol, int(port))
@@ -542,6 +543,80 @@ def test_real_packets_go_where_walk_says(
         assert (seen.destination, seen.port) == (last.after.destination, last.after.port), told
         pools = [each.pool for each in last.stages if each.stage == "departure" and each.pool is not None]
         assert seen.source in pools[0] if pools else seen.source == last.after.source, told
+
+
+INTENT6 = """
+lattice: 1
+zones: {inside: {exposure: own}, outside: {exposure: public}}
+devices:
+  edge:
+    speaks: [iproute2, nftables]
+    interfaces:
+      in0: {zone: inside, address: "2001:db8:40::1/64"}
+      out0: {zone: outside, address: "2001:db8:1::2/64"}
+    routes: [{to: "::/0", via: "2001:db8:1::1"}, {to: "2001:db8:41::/48", via: "2001:db8:40::7"}]
+    translations: TRANSLATIONS
+    permits: PERMITS
+"""
+TRANSLATIONS6 = [
+    '{name: moved, static: "2001:db8:5::/64", on: "2001:db8:41:5::/64", facing: outside}',
+    '{name: own, static: "2001:db8:6::/64", on: "2001:db8:40::/64", facing: outside}',
+]
+PERMITS6 = [
+    '{name: in, from: outside, to: inside, service: [tcp/443, icmp6/echo-request]}',
+    '{name: not-there, from: inside, destination: "2001:db8:66::/48", deny: true}',
+    "{name: out, from: inside, to: outside}",
+]  # fmt: skip
+
+
+@kernel
+@settings(SOME, max_examples=6)
+@given(
+    st.lists(st.sampled_from(TRANSLATIONS6), unique=True), st.lists(st.sampled_from(PERMITS6), unique=True),
+)  # fmt: skip
+def test_real_packets_of_ipv6_go_where_walk_says(translations: list[str], permits: list[str]) -> None:
+    text = INTENT6.replace("TRANSLATIONS", f"[{', '.join(translations)}]").replace("PERMITS", f"[{', '.join(permits)}]")
+    network = loads(text)
+    [device] = network.devices
+    topology = Topology(network)
+    hosts = {"in0": ["2001:db8:40::9", "2001:db8:41:5::9"], "out0": ["2001:db8:2::9"]}
+    targets = ["2001:db8:99::9", "2001:db8:66::9", "2001:db8:2::9", "2001:db8:5::9", "2001:db8:6::9",
+               "2001:db8:40::9", "2001:db8:41:5::9", "2001:db8:77::9"]  # fmt: skip
+    sent = [
+        (side, Header(Address.parse(source), Address.parse(target), protocol, port))
+        for side, sources in hosts.items() for source in sources for target in targets if target not in sources
+        for protocol, port in (("tcp", 443), ("udp", 53), ("icmp6", 128))
+        if not (side == "in0" and target.startswith("2001:db8:4"))  # they are behind the same interface
+    ]  # fmt: skip
+    sent += [(each.arrives, each.header) for each in plan_probes(network, [device]).probes]
+    packets = [(side, replace(each, source_port=40000 + n)) for n, (side, each) in enumerate(sent)]
+    walks = [walk(topology, header, "edge", side) for side, header in packets]
+    with Machine("edge") as machine, Machine("inside") as inside, Machine("outside") as outside:
+        wire = Wire(machine, inside, outside)
+        machine.apply(render_device(device))
+        machine.settle()
+        machine.inside("sysctl", "-qw", "net.ipv6.conf.all.forwarding=1")
+        sides = {"in0": (inside, "2001:db8:40::1"), "out0": (outside, "2001:db8:1::2")}
+        for side, (host, gateway) in sides.items():
+            host.inside("ip", "-6", "route", "add", "default", "via", gateway, "dev", "eth0", "onlink")
+            wire.neighbour(host, "eth0", Address.parse(gateway), machine, side)
+        nexts = {"2001:db8:1::1": "out0", "2001:db8:40::7": "in0"}
+        on_link = {
+            str(last.after.destination): last.leaves for last in (each.visits[-1] for each in walks) if last.leaves
+        }
+        for address, side in (nexts | on_link).items():
+            wire.neighbour(machine, side, Address.parse(address), sides[side][0], "eth0")
+        came = wire.flows(packets)
+    for (side, header), found in zip(packets, walks, strict=True):
+        told = f"{header} by {side}, {found.end}: {found.reason}; {translations}; {permits}"
+        last = found.visits[-1]
+        if not (found.arrives and last.leaves):
+            assert header.source_port not in came, told
+            continue
+        assert header.source_port in came, told
+        there, seen = came[header.source_port]
+        assert there == last.leaves, told
+        assert (seen.source, seen.destination) == (last.after.source, last.after.destination), told
 
 
 @kernel
