@@ -20,7 +20,7 @@ from msgspec.structs import replace
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.probing import plan_probes
 from agile_lattice.behaviour.topology import Topology
-from agile_lattice.behaviour.walking import walk
+from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.compare.comparing import compare
 from agile_lattice.dialects import Capture, read_device, render_device
 from agile_lattice.dialects.errors import Refusals
@@ -509,9 +509,7 @@ def test_real_packets_go_where_walk_says(
     device, texts = replace(device, settings=settings), render_device(device)
     network = Network("wire", (device,))
     topology = Topology(network)
-    # Packets that nobody thought of, and those that the test plan has for every rule.
-    sent += [(each.arrives, each.header) for each in plan_probes(network, [device]).probes]
-    packets = [(side, replace(each, source_port=40000 + n)) for n, (side, each) in enumerate(sent)]
+    packets = numbered(sent, network)
     walks = [walk(topology, header, "edge", side) for side, header in packets]
     ends = [each.visits[-1] for each in walks]
     with Machine("edge") as machine, Machine("inside") as inside, Machine("outside") as outside:
@@ -532,8 +530,20 @@ def test_real_packets_go_where_walk_says(
             if port.subnet_of(address) and not any(address in each for each in answered):
                 wire.neighbour(hosts[side], "eth0", address, machine, side)
         came = wire.flows(packets)
-    for (side, header), found, last in zip(packets, walks, ends, strict=True):
-        told = f"{header} by {side}, {found.end}: {found.reason}; {rules}; {permits}"
+    assert_all_went_as_told(packets, walks, came, f"{rules}; {permits}")
+
+
+def numbered(sent: list[tuple[str, Header]], network: Network) -> list[tuple[str, Header]]:
+    """Return packets, and those that the test plan has for every rule, each with a source port of its own."""
+    planned = [(each.arrives, each.header) for each in plan_probes(network, network.devices).probes]
+    return [(side, replace(each, source_port=40000 + n)) for n, (side, each) in enumerate([*sent, *planned])]
+
+
+def assert_all_went_as_told(
+    packets: list[tuple[str, Header]], walks: list[Walk], came: dict[int, tuple[str, Header]], about: str
+) -> None:
+    for (side, header), found in zip(packets, walks, strict=True):
+        told, last = f"{header} by {side}, {found.end}: {found.reason}; {about}", found.visits[-1]
         if not (found.arrives and last.leaves):
             assert header.source_port not in came, told
             continue
@@ -588,8 +598,7 @@ def test_real_packets_of_ipv6_go_where_walk_says(translations: list[str], permit
         for protocol, port in (("tcp", 443), ("udp", 53), ("icmp6", 128))
         if not (side == "in0" and target.startswith("2001:db8:4"))  # they are behind the same interface
     ]  # fmt: skip
-    sent += [(each.arrives, each.header) for each in plan_probes(network, [device]).probes]
-    packets = [(side, replace(each, source_port=40000 + n)) for n, (side, each) in enumerate(sent)]
+    packets = numbered(sent, network)
     walks = [walk(topology, header, "edge", side) for side, header in packets]
     with Machine("edge") as machine, Machine("inside") as inside, Machine("outside") as outside:
         wire = Wire(machine, inside, outside)
@@ -607,16 +616,7 @@ def test_real_packets_of_ipv6_go_where_walk_says(translations: list[str], permit
         for address, side in (nexts | on_link).items():
             wire.neighbour(machine, side, Address.parse(address), sides[side][0], "eth0")
         came = wire.flows(packets)
-    for (side, header), found in zip(packets, walks, strict=True):
-        told = f"{header} by {side}, {found.end}: {found.reason}; {translations}; {permits}"
-        last = found.visits[-1]
-        if not (found.arrives and last.leaves):
-            assert header.source_port not in came, told
-            continue
-        assert header.source_port in came, told
-        there, seen = came[header.source_port]
-        assert there == last.leaves, told
-        assert (seen.source, seen.destination) == (last.after.source, last.after.destination), told
+    assert_all_went_as_told(packets, walks, came, f"{translations}; {permits}")
 
 
 @kernel
