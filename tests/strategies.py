@@ -221,7 +221,7 @@ def loadable_devices(draw: st.DrawFn, speaks: tuple[str, ...]) -> Device:
 
 
 def plain_rules(device: Device) -> Device:
-    """What iptables can say: every rule with a name of its own, IPv4 only, no logging, departures by source."""
+    """What iptables and ip6tables can say: every rule with a name of its own, no logging, departures by source."""
 
     def named(prefix: str, rules: tuple[Any, ...]) -> tuple[Any, ...]:
         return tuple(replace(each, name=f"{prefix} {n}") for n, each in enumerate(rules))
@@ -231,12 +231,7 @@ def plain_rules(device: Device) -> Device:
         device,
         translations=named("t", tuple(
             replace(each, arrives=None) if isinstance(each, departing) else each for each in device.translations
-            if not (isinstance(each, Static) and each.external.family == 6)
         )),
-        permits=named("p", tuple(
-            replace(each, log=False) for each in device.permits
-            if not any(one is not None and one.family == 6 for one in (each.source, each.destination))
-            and not any(one.protocol == "icmp6" for one in each.services or ())
-        )),
+        permits=named("p", tuple(replace(each, log=False) for each in device.permits)),
         access=named("a", device.access),
     )  # fmt: skip

@@ -113,7 +113,7 @@ def test_moving_house_goes_as_told(
 ) -> None:
     monkeypatch.chdir(tmp_path)
     Path("pier-3.chart").write_text(named_blocks("docs/moving.md")["pier-3.chart"])
-    speaks = iter(["[iproute2, iptables]", "[iproute2, nftables]"])
+    speaks = iter(["[iproute2, iptables, ip6tables]", "[iproute2, nftables]"])
     for block in blocks("docs/moving.md", "console"):
         for typed, expected in re.findall(r"^\$ (.*)\n((?:(?!\$ ).*\n)*)", block, re.MULTILINE):
             main(shlex.split(typed)[1:])

@@ -33,8 +33,8 @@ from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, 
 from agile_lattice.notation.loading import load, loads
 from machines import Machine, present, run
 from strategies import loadable_devices
-from test_laws import rendered
-from test_mend import mended, only_what_is_carried
+from test_laws import in_effect, rendered
+from test_mend import WITH, mended, only_what_is_carried
 
 DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
 HERE = Path(__file__).parent
@@ -150,8 +150,8 @@ def checked(dialect: str, folder: Path, text: str) -> None:
             run("netplan", "generate", "--root-dir", str(folder))
         case "ifupdown":
             run("ifquery", "-i", str(path), "--list")
-        case "iptables":
-            run("iptables-restore", "--test", str(path))
+        case "iptables" | "ip6tables":
+            run(f"{dialect}-restore", "--test", str(path))
         case _:
             linted(str(folder), "config.json", text, "json")
 
@@ -163,17 +163,18 @@ def checked(dialect: str, folder: Path, text: str) -> None:
 @given(data=st.data())
 def test_the_real_program_takes_a_text_that_was_mended(dialect: str, data: st.DataObject) -> None:
     pair = data.draw(load_pair((dialect, "iproute2")))
-    intent, other = (sayable(only_what_is_carried(replace(each, speaks=(dialect,)))) for each in pair)
+    speaks = (dialect, *WITH.get(dialect, ()))
+    intent, other = (sayable(only_what_is_carried(replace(each, speaks=speaks))) for each in pair)
     try:
-        [there] = render_device(other)
-        mends = mended(intent, {there.file: there.text}).mends if there.text.strip() else ()
+        there = {each.file: each.text for each in render_device(other) if each.text.strip()}
+        mends = mended(intent, there).mends if there else ()
     except Refusals:  # a rule that would be very many there
         mends = ()
     assume(mends)
     for each in mends:
         for change in each.files:
             with tempfile.TemporaryDirectory() as folder:
-                checked(dialect, Path(folder), change.after)
+                checked(each.dialect, Path(folder), change.after)
 
 
 @kernel
@@ -622,17 +623,19 @@ def test_real_packets_of_ipv6_go_where_walk_says(translations: list[str], permit
 @kernel
 @needs("iptables-restore")
 @SOME
-@given(loadable_devices(("iproute2", "iptables")))
-def test_iptables_have_what_was_rendered(device: Device) -> None:
-    if not (device.translations or device.permits or device.access):
-        return  # of tables without rules `iptables-save` says nothing at all
+@given(loadable_devices(("iproute2", "iptables", "ip6tables")))
+def test_iptables_and_ip6tables_have_what_was_rendered(device: Device) -> None:
     device, texts = rendered(device)  # a rule that would be very many there is refused
-    text = next(each.text for each in texts if each.dialect == "iptables")
+    saved = {}
     with Machine(device.name, []) as machine:
-        (machine.folder / "rules").write_text(text)
-        machine.inside("iptables-restore", "--test", str(machine.folder / "rules"))
-        machine.inside("iptables-restore", str(machine.folder / "rules"))
-        read = read_device(device.name, ("iptables",), {"saved": machine.inside("iptables-save")})
+        for each in texts:
+            if each.dialect.endswith("tables"):
+                path = machine.folder / each.file
+                path.write_text(each.text)
+                machine.inside(f"{each.dialect}-restore", "--test", str(path))
+                machine.inside(f"{each.dialect}-restore", str(path))
+                saved[each.dialect] = machine.inside(f"{each.dialect}-save")
+    assume(all(saved.values()))  # of tables without rules they say nothing at all, not even which family it is
+    read = read_device(device.name, ("iptables", "ip6tables"), saved)
     assert [(each.text, each.block) for each in read.leftovers] == []
-    was, now = normal(device), normal(read.device)
-    assert (now.translations, now.permits, now.access) == (was.translations, was.permits, was.access)
+    assert in_effect(normal(device), normal(read.device)) == []

@@ -160,9 +160,10 @@ def management_open(design: Design) -> Iterator[Found]:
     for device in design.devices:
         for access in device.access:
             if access.source is None and design.faces_public(device, access.arrives):
+                what = access.services[0] if access.services else "everything"
                 yield Found(
                     access.place, f"{device.name} management {access.name}".rstrip(),
-                    f"{access.services[0]} of the device is open to everybody on a public side",
+                    f"{what} of the device is open to everybody on a public side",
                     "Name the sides (`from`) or the sources (`source`) that may use it.",
                 )  # fmt: skip
 

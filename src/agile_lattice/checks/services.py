@@ -46,8 +46,10 @@ def device_listens_there(design: Design) -> Iterator[Found]:
     """Find services published on an own address of the device on which it listens itself, or is managed."""
     for device in design.devices:
         own = {address.address for _, address, _ in own_addresses(device)}
-        offered = [(each.services, each.interfaces, each.place) for each in device.listens]
-        offered += [(each.services, each.arrives, each.place) for each in device.access]
+        offered = [
+            *((each.services, each.interfaces, each.place) for each in device.listens),
+            *((each.services, each.arrives, each.place) for each in device.access),
+        ]
         for one in device.translations:
             if not isinstance(one, Publish) or one.external not in own:
                 continue

@@ -8,7 +8,7 @@ from pathlib import Path
 from agile_lattice.cli.output import print_json
 from agile_lattice.dialects import as_intent
 from agile_lattice.dialects.definition import parse_dialect
-from agile_lattice.dialects.registry import catalogue_beside
+from agile_lattice.dialects.registry import BUILT_IN, catalogue_beside
 from agile_lattice.dialects.trying import SAME, carries, probe, probes, try_sample
 from agile_lattice.intent.model import Network
 from agile_lattice.notation.located import read_text
@@ -43,7 +43,7 @@ def run(arguments: Namespace) -> int:
 
 def _try(arguments: Namespace) -> int:
     file, sample = Path(arguments.file), Path(arguments.sample)
-    trial = try_sample(parse_dialect(read_text(file), str(file)), read_text(sample), str(sample))
+    trial = try_sample(parse_dialect(read_text(file), str(file), BUILT_IN.text), read_text(sample), str(sample))
     device, _ = as_intent(trial.capture)
     if arguments.format == "json":
         print_json({"trial": trial, "device": {device.name: device_data(device)}})

@@ -136,5 +136,7 @@ def _covers(one: Access, other: Access) -> bool:
         other.source is None or other.source.family != one.source.family or minus(other.source.spans, one.source.spans)
     ):
         return False
+    if one.services is None or other.services is None:
+        return one.services is None
     known = {(each.protocol, each.ports) for each in one.services}
     return all((each.protocol, each.ports) in known or (each.protocol, None) in known for each in other.services)

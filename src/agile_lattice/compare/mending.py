@@ -81,18 +81,18 @@ def mend(
     texts = list(texts)
     dialects = [catalogue.dialect(each) for each in intent.speaks]
     readings = [best_reading(dialects, text, file) for file, text in texts]
-    capture = assemble(intent.name, intent.speaks, readings)
+    capture = assemble(intent.name, dialects, readings)
     there = as_it_is(intent, capture.device, capture.sections)
     gaps = find_gaps(intent, capture)
     held = {index: one for index, one in cutting(intent, there, gaps).items() if one.subject not in cut}
     closing = [gap for index, gap in enumerate(gaps) if index not in held]
     goal = _with_held(closed(intent, there, closing), [gaps[index] for index in held])
     mends = []
-    taken: set[Section] = set()
+    taken: set[tuple[Section, int]] = set()
     for dialect in dialects:
         own = [(pair, one) for pair, one in zip(texts, readings, strict=True) if one.dialect == dialect.name]
-        carried = {*dialect.carries} - taken
-        taken |= carried
+        carried = {each for each in dialect.carries if taken.isdisjoint(dialect.covered(each))}
+        taken |= {each for section in carried for each in dialect.covered(section)}
         sections = {each.difference.section for each in closing}
         if {each.name for each in goal.interfaces} - {each.name for each in there.interfaces}:
             sections.add("interfaces")  # what a route or a rule names comes with it

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
@@ -10,10 +10,13 @@ from agile_lattice.collection import no_collection
 from agile_lattice.dialects.assembly import Capture, as_intent, assemble, facts_of
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS, says_nothing
+from agile_lattice.dialects.families import FAMILIES
+from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading import Reading, best_reading
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts
-from agile_lattice.intent.model import Device, Section
+from agile_lattice.intent.model import SECTIONS, Device, Section
+from agile_lattice.intent.stages import family_of, split
 
 __all__ = ["Capture", "Rendered", "as_intent", "read_device", "render_device"]
 
@@ -49,13 +52,14 @@ def render_device(device: Device, catalogue: Catalogue = BUILT_IN) -> list[Rende
         UnknownDialect: If it speaks a dialect that there is not.
     """
     facts = facts_of(device)
-    carried: set[Section] = set()
+    carried: set[tuple[Section, int]] = set()
     rendered = []
     refusals: list[Refusal] = []
     for name in device.speaks:
         speaker = catalogue.dialect(name)
-        sections = tuple(section for section in speaker.carries if section not in carried)
-        carried.update(sections)
+        sections = tuple(each for each in speaker.carries if carried.isdisjoint(speaker.covered(each)))
+        for section in sections:
+            carried.update(speaker.covered(section))
         wanted = {kind: facts[kind] for kind in facts if FACTS[kind].section in (*sections, None)}
         if not sections:
             continue
@@ -64,16 +68,28 @@ def render_device(device: Device, catalogue: Catalogue = BUILT_IN) -> list[Rende
                 rendered.append(Rendered(device.name, name, file, sections, text))
         except Refusals as error:
             refusals += error.refusals
-    for section in dict.fromkeys(FACTS[kind].section for kind in facts):
-        members = [each for kind in facts if FACTS[kind].section == section for each in facts[kind]]
-        if section and section not in carried and not all(says_nothing(each) for each in members):
-            key = "management" if section == "access" else section
-            speakers = " and ".join(device.speaks)
-            reason = f"none of the dialects that the device speaks carries {key}"
-            refusals.append(Refusal(speakers, f"device {device.name}", key, device.place.at(key), reason))
+    refusals += _uncarried(device, facts, carried)
     if refusals:
         raise Refusals(refusals)
     return rendered
+
+
+def _uncarried(device: Device, facts: Facts, carried: set[tuple[Section, int]]) -> Iterator[Refusal]:
+    """Refuse what none of a device's dialects carries."""
+    speakers = " and ".join(device.speaks)
+    families = {family_of(rule) for rule in split(device.translations)}
+    for section in SECTIONS:
+        kinds = [kind for kind in facts if FACTS[kind].section == section]
+        if all(says_nothing(each) for kind in kinds for each in facts[kind]):
+            continue
+        missing = [each for each in FAMILIES if (section, each) not in carried]
+        if section == "translations":
+            missing = [each for each in missing if each in families]
+        if missing:
+            key = "management" if section == "access" else section
+            which = f" of IPv{missing[0]}" if len(missing) < len(FAMILIES) else ""
+            reason = f"none of the dialects that the device speaks carries {key}{which}"
+            yield Refusal(speakers, f"device {device.name}", key, device.place.at(key), reason)
 
 
 @no_collection()
@@ -98,4 +114,4 @@ def read_device(
     dialects = [catalogue.dialect(each) for each in speaks]
     pairs = texts.items() if isinstance(texts, Mapping) else texts
     readings: list[Reading] = [best_reading(dialects, text, file) for file, text in pairs]
-    return assemble(name, speaks, readings)
+    return assemble(name, dialects, readings)

@@ -8,6 +8,7 @@ from typing import Any, TypeVar, cast
 
 import msgspec
 
+from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.fact_types import FACTS
 from agile_lattice.dialects.facts import (
     AddressFact,
@@ -20,6 +21,7 @@ from agile_lattice.dialects.facts import (
     SettingsFact,
     SideFact,
 )
+from agile_lattice.dialects.families import RULED, united
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading import Leftover, Reading
 from agile_lattice.intent.addresses import AddressSet
@@ -27,7 +29,7 @@ from agile_lattice.intent.interfaces import Bridge, Interface, Learning
 from agile_lattice.intent.joining import join
 from agile_lattice.intent.model import Answer, Device, Section, Settings
 from agile_lattice.intent.normal import answers_for, external_addresses, parted_answers, ways
-from agile_lattice.intent.permits import joined_access, joined_permits, passages
+from agile_lattice.intent.permits import Passage, joined_access, joined_permits, passages
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import Rule, split
@@ -107,12 +109,12 @@ def _alike(record: type[T], other: msgspec.Struct, **fields: Any) -> T:
     return record(**fields, **{name: getattr(other, name) for name in shared})
 
 
-def assemble(name: str, speaks: Sequence[str], readings: Iterable[Reading]) -> Capture:
+def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]) -> Capture:
     """Put a device together from what its texts say.
 
     Args:
         name: The device's name; if empty, the one that a text gives.
-        speaks: Its dialects.
+        dialects: Those that it speaks.
         readings: One for each text.
     """
     readings = list(readings)
@@ -123,8 +125,15 @@ def assemble(name: str, speaks: Sequence[str], readings: Iterable[Reading]) -> C
         sections |= reading.sections
         for kind, members in reading.facts.items():
             facts.setdefault(kind, []).extend(members)
+    families = {reading.family for reading in readings if reading.family is not None}
+    if families:
+        facts |= {kind: united(facts.get(kind, [])) for kind in ("permit", "access")}
+        if any(not families.issuperset(each.rules_for) for each in dialects):
+            sections -= RULED  # the text for the other family was not given
     translations, unsaid = join(facts.get("rule", []))
     leftovers += [_no_word(rule) for rule in unsaid]
+    leftovers += [_nobody(fact) for fact in facts.get("access", []) if fact.verdict == "drop"]
+    access = [fact for fact in facts.get("access", []) if fact.verdict == "pass"]
     hostnames = [fact.hostname for fact in facts.get("device", [])]
     answers: tuple[Answer, ...] | None = tuple(
         Answer(fact.interface, AddressSet.of(fact.address.network), fact.place)
@@ -134,13 +143,13 @@ def assemble(name: str, speaks: Sequence[str], readings: Iterable[Reading]) -> C
         answers = None  # they follow from the translations, as in an intent
     device = Device(
         name or next(iter(hostnames), "device"),
-        tuple(speaks),
+        tuple(each.name for each in dialects),
         _interfaces(facts),
         cast(tuple[Route, ...], tuple(facts.get("route", []))),
         translations,
         answers,
         permits=joined_permits(facts.get("permit", [])),
-        access=joined_access(facts.get("access", [])),
+        access=joined_access(access),
         settings=_settings(facts),
     )
     return Capture(device, tuple(leftovers), frozenset(sections))
@@ -240,6 +249,11 @@ def _united(one: InterfaceFact, other: InterfaceFact) -> InterfaceFact:
         field: getattr(other, field) for field in InterfaceFact.__struct_fields__ if field in (other.place.parts or {})
     }
     return msgspec.structs.replace(one, **said, place=Place(one.place.file, one.place.line, parts))
+
+
+def _nobody(fact: Passage) -> Leftover:
+    reason = "nobody may reach the device by this family, and an intent cannot say so"
+    return Leftover(fact.place, fact.name or f"a rule that drops what comes from {fact.source}", (), reason)
 
 
 def _no_word(rule: Rule) -> Leftover:

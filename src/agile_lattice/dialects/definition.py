@@ -2,6 +2,7 @@
 
     dialect = "frr"
     title = "..."
+    like = "iptables"                              # it has what that one has, but for what it says itself
     passes = ["loopback-is-lo"]                    # see `passes`
 
     [kinds]                                        # see `kinds`
@@ -27,6 +28,8 @@
     carries = ["interfaces", "routes"]             # sections that a text in this form speaks of
     surface = {kind = "indent", comment = "!"}     # see `surfaces`
     before = ["..."]                               # statements written first, and passed over in reading
+    only = "REGEX"                                 # a text in which this is not found is none of this form
+    unless = "REGEX"                               # and one in which this is found neither
     change = {how = "typed", without = "no %"}     # how it is changed; see `dialect.Change`
     phrases = '''
     PHRASE / CONDITION         => FACT field=constant
@@ -52,8 +55,9 @@ Behind `=>` there can be, besides `field=constant`:
 
 from __future__ import annotations
 
+import re
 import tomllib
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any
 
 import msgspec
@@ -82,6 +86,8 @@ class _FormText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     before: tuple[str, ...] = ()
     file: str = ""
     change: Change = Change()
+    only: str = ""
+    unless: str = ""
 
 
 class _DialectText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -96,18 +102,22 @@ class _DialectText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     semantics: Semantics = Semantics()
 
 
-def parse_dialect(text: str, file: str) -> Dialect:
+def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = None) -> Dialect:
     """Compile a dialect file.
 
     Args:
         text: The TOML text.
         file: Its name, for messages.
+        known: Returns the text of another dialect by its name, if there are others that it may be `like`; raises
+            `KeyError` for a name that there is not.
 
     Raises:
         DefinitionError: With the line, if anything in it is wrong.
     """
     try:
-        raw = msgspec.convert(tomllib.loads(text), _DialectText)
+        raw = msgspec.convert(_whole(tomllib.loads(text), known), _DialectText)
+    except KeyError as error:
+        raise DefinitionError(file, _line_of(text, "like"), f"there is no dialect {error} for it to be like") from None
     except (tomllib.TOMLDecodeError, msgspec.ValidationError) as error:
         raise DefinitionError(file, 0, str(error)) from None
     unknown = [name for name in raw.passes if name not in PASSES]
@@ -121,16 +131,29 @@ def parse_dialect(text: str, file: str) -> Dialect:
             raise DefinitionError(file, _line_of(text, name), f"kind {name!r}: {error}") from None
     forms = []
     for form in raw.forms:
-        start = text[: text.index(form.phrases)].count("\n")
+        start = text.partition(form.phrases)[0].count("\n") if form.phrases in text else 0
         builder = _Builder(file, start, kinds, raw.parts)
         try:
             lines = list(_indented(_with_shared(form.phrases, raw.shared)))
         except KeyError as error:
             raise DefinitionError(file, start + 1, f"there are no shared phrases {error}") from None
         block = builder.block(lines, None)
-        forms.append(Form(form.name, form.carries, form.surface, form.before, block, form.file, form.change))
+        signs = [re.compile(each) if each else None for each in (form.only, form.unless)]
+        forms.append(Form(form.name, form.carries, form.surface, form.before, block, form.file, form.change, *signs))
     passes = passes_of(raw.semantics, raw.passes)
     return Dialect(raw.dialect, raw.title, tuple(forms), raw.semantics, passes, raw.cannot, file)
+
+
+def _whole(raw: dict[str, Any], known: Callable[[str], str] | None) -> dict[str, Any]:
+    """Return what a file says, with what it takes from the dialect that it is like."""
+    name = raw.pop("like", None)
+    if name is None:
+        return raw
+    if known is None:
+        raise KeyError(name)
+    base = _whole(tomllib.loads(known(name)), known)
+    tables = {key: {**base[key], **raw.get(key, {})} for key in base if isinstance(base[key], dict)}
+    return {**base, **raw, **tables}
 
 
 def _line_of(text: str, word: str) -> int:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from typing import Any, Literal
 
 import msgspec
 
 from agile_lattice.dialects.fact_types import FactType
+from agile_lattice.dialects.families import FAMILIES, RULED
 from agile_lattice.dialects.passes import Pass
 from agile_lattice.dialects.patterns import Maker, Pattern
 from agile_lattice.dialects.semantics import Semantics
@@ -102,6 +104,7 @@ class Form(msgspec.Struct, frozen=True):
         before: Statements that are written first, and passed over in reading.
         file: What the text is called in a folder; empty for a form that is only read.
         change: How a configuration in this form is changed.
+        only, unless: What has to be found in a text of this form, and what must not be, where two are alike.
     """
 
     name: str
@@ -111,6 +114,12 @@ class Form(msgspec.Struct, frozen=True):
     block: Block
     file: str
     change: Change
+    only: re.Pattern[str] | None = None
+    unless: re.Pattern[str] | None = None
+
+    def may_be(self, text: str) -> bool:
+        """Tell whether a text bears the signs of this form."""
+        return (self.only is None or bool(self.only.search(text))) and not (self.unless and self.unless.search(text))
 
 
 class Dialect(msgspec.Struct, frozen=True):
@@ -130,6 +139,17 @@ class Dialect(msgspec.Struct, frozen=True):
     passes: tuple[Pass, ...]
     cannot: Mapping[str, str]
     file: str
+
+    @property
+    def rules_for(self) -> tuple[int, ...]:
+        """The address families that its rules are for; none if it carries no rules."""
+        if RULED.isdisjoint(self.carries):
+            return ()
+        return FAMILIES if self.semantics.family is None else (self.semantics.family,)
+
+    def covered(self, section: Section) -> set[tuple[Section, int]]:
+        """Return for which families it speaks of a section, each with the section."""
+        return {(section, family) for family in (self.rules_for if section in RULED else FAMILIES)}
 
     @property
     def carries(self) -> tuple[Section, ...]:

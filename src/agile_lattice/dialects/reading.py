@@ -68,6 +68,7 @@ class Reading(msgspec.Struct, frozen=True):
         sections: The sections that the text speaks of, even if only to say that there is nothing.
         statements: How many statements it has, and how many of them were understood.
         answers_itself: Whether the device answers for what its translations use without being told.
+        family: The one address family that its rules are for, if there is another program for the other.
     """
 
     dialect: str
@@ -77,6 +78,7 @@ class Reading(msgspec.Struct, frozen=True):
     sections: frozenset[Section]
     statements: tuple[int, int]
     answers_itself: bool = False
+    family: int | None = None
 
 
 def read_form(dialect: Dialect, form: Form, text: str, file: str) -> Reading:
@@ -110,7 +112,8 @@ def read_statements(
     leftovers = tuple(sorted([*reader.leftovers, *lost], key=lambda each: each.place.line))
     itself = dialect.semantics.answers == "itself"
     understood = count, count - reader.left
-    return Reading(dialect.name, form.name, facts, leftovers, frozenset(reader.sections), understood, itself)
+    family = dialect.semantics.family
+    return Reading(dialect.name, form.name, facts, leftovers, frozenset(reader.sections), understood, itself, family)
 
 
 def _count(statements: list[Statement]) -> int:
@@ -127,6 +130,8 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
     error: CaptureError | None = None
     for dialect in dialects:
         for form in dialect.forms:
+            if not form.may_be(text):
+                continue
             try:
                 reading = read_form(dialect, form, text, file)
             except CaptureError as caught:

@@ -6,7 +6,7 @@ that holds `*.toml` files. A user's own are `*.toml` files in a folder `dialects
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from difflib import get_close_matches
 from functools import cache, cached_property
 from importlib.metadata import entry_points
@@ -61,6 +61,10 @@ class Catalogue:
         """Return the names of all dialects, sorted."""
         return sorted(self._sources)
 
+    def text(self, name: str) -> str:
+        """Return the text of a dialect's file; raise `KeyError` if there is none of that name."""
+        return self._sources[name][0]
+
     def dialect(self, name: str) -> Dialect:
         """Return a dialect, compiled.
 
@@ -75,7 +79,7 @@ class Catalogue:
             plain, _, form = name.partition("/")
             if plain not in self._sources:
                 raise UnknownDialect(name, self.names())
-            dialect = _compiled(*self._sources[plain])
+            dialect = _compiled(*self._sources[plain], self.text)
             self._known[name] = _written_in(dialect, form, name) if form else dialect
         return self._known[name]
 
@@ -89,8 +93,8 @@ def _written_in(dialect: Dialect, form: str, name: str) -> Dialect:
 
 
 @cache
-def _compiled(text: str, file: str) -> Dialect:
-    return parse_dialect(text, file)
+def _compiled(text: str, file: str, known: Callable[[str], str]) -> Dialect:
+    return parse_dialect(text, file, known)
 
 
 def _sources(folder: Path | None) -> Iterator[tuple[str, tuple[str, str]]]:

@@ -10,6 +10,7 @@
     unpermitted = "drops"      # what a device without any permit does with what would need one
     implied = ["..."]          # what is on without being said, in words
     groups = "apart"           # whether addresses and services are declared apart and used by name
+    family = 4                 # the one address family that its rules are for, if the other has a program of its own
 
 From these follow passes between facts and model, each a pair: `down` before rendering, `up` after reading. What
 would not mean the same is refused.
@@ -25,6 +26,7 @@ from msgspec.structs import replace
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.external import EXTERNAL
 from agile_lattice.dialects.facts import AnswerFact, Fact, TwinFact
+from agile_lattice.dialects.families import only
 from agile_lattice.dialects.groups import APART
 from agile_lattice.dialects.passes import PASSES, Facts, Pass
 from agile_lattice.dialects.sides import MARKS, ZONES
@@ -33,7 +35,7 @@ from agile_lattice.intent.joining import join
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.stages import Rule, overlap, split
 from agile_lattice.intent.translations import Static
-from agile_lattice.packets.spans import size
+from agile_lattice.packets.spans import merged, minus, size
 
 STEP = 10
 
@@ -49,11 +51,12 @@ class Semantics(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename=
     unpermitted: Literal["passes", "drops"] = "passes"
     implied: tuple[str, ...] = ()
     groups: Literal["inline", "apart"] = "inline"
+    family: Literal[4, 6] | None = None
 
 
 def passes_of(semantics: Semantics, named: tuple[str, ...]) -> tuple[Pass, ...]:
     """Return the passes of a dialect, in the order in which they are taken on the way down."""
-    stated: list[Pass] = []
+    stated: list[Pass] = [] if semantics.family is None else [only(semantics.family)]
     if semantics.answers == "itself":
         stated.append(Pass(_itself_down, lambda facts: facts))
     elif semantics.answers == "addresses":
@@ -89,19 +92,14 @@ def _refuse(refusals: list[Refusal]) -> None:
 
 def _itself_down(facts: Facts, dialect: str) -> Facts:
     """Leave out what the device answers for anyhow: external addresses that its translations use."""
-    used = {fact.to for fact in _rules(facts) if fact.stage == "departure" and fact.to is not None}
-    used |= {fact.destination for fact in _rules(facts) if fact.stage == "arrival" and fact.destination is not None}
+    known = [fact.to if fact.stage == "departure" else fact.destination for fact in _rules(facts)]
+    used = merged(span for each in known if each is not None and each.family == 4 for span in each.spans)
     reason = "it answers by itself for what its translations use, and for nothing else"
     _refuse(
         [
             Refusal(dialect, f"answering for {fact.address} on {fact.interface}", "answers", fact.place, reason)
             for fact in facts.get("answer", [])
-            if isinstance(fact, AnswerFact)
-            and not any(
-                each.family == fact.address.family
-                and any(first <= fact.address.first and fact.address.last <= last for first, last in each.spans)
-                for each in used
-            )
+            if isinstance(fact, AnswerFact) and minus(((fact.address.first, fact.address.last),), used)
         ]
     )
     return {**facts, "answer": []}

@@ -12,6 +12,7 @@ import yaml
 from agile_lattice.dialects.assembly import Capture, assemble, facts_in
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import CaptureError, Refusal, Refusals
+from agile_lattice.dialects.families import of_family
 from agile_lattice.dialects.reading import Reading, Trace, best_reading, read_form, read_statements
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.dialects.surfaces import Statement
@@ -71,7 +72,7 @@ def try_sample(dialect: Dialect, text: str, file: str) -> Trial:
     trace: Trace = {}
     read_statements(dialect, form, statements, file, trace)
     taken = _taken(statements, trace)
-    capture = assemble("", [dialect.name], [reading])
+    capture = assemble("", [dialect], [reading])
     try:
         rendered = render_facts(dialect, facts_in(capture.device, dialect.carries))
     except Refusals as refused:
@@ -99,7 +100,7 @@ def _read_all(dialect: Dialect, files: list[tuple[str, str]]) -> Capture | None:
                 readings.append(read_form(dialect, dialect.forms[0], text, name))
     except CaptureError:
         return None
-    return assemble("", [dialect.name], readings)
+    return assemble("", [dialect], readings)
 
 
 def _alike(one: Device, other: Device) -> bool:
@@ -127,6 +128,11 @@ def carries(dialect: Dialect, section: Section, device: Device) -> str:
     """
     if section not in dialect.carries:
         return NOT_ITS_SECTION
+    family = dialect.semantics.family
+    if family is not None:
+        device = of_family(device, family)
+        if not getattr(device, section):
+            return f"its rules are for IPv{family}"
     try:
         rendered = render_facts(dialect, facts_in(device, dialect.carries))
     except Refusals as refused:

@@ -44,12 +44,12 @@ class Access(msgspec.Struct, frozen=True):
     """Who may manage the device itself.
 
     Attributes:
+        services: What may be used; `None` for everything.
         arrives: Interfaces, sorted; `None` for any.
         source: From where; `None` for anybody. A set without members is a list that nobody has filled yet.
-        services: What may be used.
     """
 
-    services: Services
+    services: Services | None = None
     name: str = ""
     arrives: Sides | None = None
     source: AddressSet | None = None
@@ -148,8 +148,7 @@ def joined_permits(rules: Iterable[Passage]) -> tuple[Permit, ...]:
 def joined_access(rules: Iterable[Passage]) -> tuple[Access, ...]:
     """Put rules of access together again, likewise."""
     return tuple(
-        Access(services or (), one.name, one.arrives, one.source, place=one.place)
-        for one, services in _neighbours(rules)
+        Access(services, one.name, one.arrives, one.source, place=one.place) for one, services in _neighbours(rules)
     )
 
 

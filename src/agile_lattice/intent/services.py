@@ -9,7 +9,8 @@ from agile_lattice.packets.spans import Span, Spans, merged
 ALL_PORTS: Spans = ((0, 65535),)
 ALL_TYPES: Spans = ((0, 255),)
 PORT_PROTOCOLS = ("tcp", "udp", "sctp")
-ICMP_PROTOCOLS = ("icmp", "icmp6")
+FAMILY_OF_ICMP = {"icmp": 4, "icmp6": 6}
+ICMP_PROTOCOLS = tuple(FAMILY_OF_ICMP)
 # IANA protocol numbers.
 PROTOCOL_NUMBERS = {"icmp": 1, "tcp": 6, "udp": 17, "gre": 47, "esp": 50, "ah": 51, "icmp6": 58, "sctp": 132}
 PROTOCOLS = (*PORT_PROTOCOLS, *ICMP_PROTOCOLS, "gre", "esp", "ah")

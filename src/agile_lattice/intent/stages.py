@@ -14,9 +14,9 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import AddressSet
-from agile_lattice.intent.permits import real_services
+from agile_lattice.intent.permits import Passage, real_services
 from agile_lattice.intent.places import NOWHERE, Place
-from agile_lattice.intent.services import Services
+from agile_lattice.intent.services import FAMILY_OF_ICMP, Services
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation, Twice
 from agile_lattice.packets.spans import Spans, meet, minus
 
@@ -170,10 +170,18 @@ def family_of(rule: Rule) -> int:
     return next((each.family for each in (rule.source, rule.destination, rule.to) if each is not None), 4)
 
 
+def named_families(one: Rule | Passage) -> set[int]:
+    """Return the families of what a rule names: of addresses, and of the messages that only one family has."""
+    sets = (one.source, one.destination)
+    named = {each.family for each in sets if each is not None}
+    return named | {FAMILY_OF_ICMP[one.protocol]} if one.protocol in FAMILY_OF_ICMP else named
+
+
 def overlap(left: Rule, right: Rule) -> bool:
     """Tell whether some packet matches both rules of a stage."""
     return (
         left.stage == right.stage
+        and len(named_families(left) | named_families(right)) < 2
         and _sides_meet(left.arrives, right.arrives)
         and _sides_meet(left.leaves, right.leaves)
         and _sets_meet(left.source, right.source)

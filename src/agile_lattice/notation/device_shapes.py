@@ -143,7 +143,7 @@ class AccessShape(Shape):
     name: RuleName | None = None
     from_: Words | None = None
     source: Words | None = None
-    service: Words
+    service: Words | None = None
     description: Text | None = None
 
 

@@ -200,7 +200,7 @@ def access_data(one: Access) -> dict[str, Any]:
         name=one.name,
         from_=_maybe_many(one.arrives),
         source=_maybe_addresses(one.source),
-        service=_services(one.services),
+        service=_maybe_services(one.services),
         description=one.description,
     )
 

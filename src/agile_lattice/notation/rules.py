@@ -153,7 +153,7 @@ class Rules:
         source = (
             None if shape.source is None else self.names.addresses(shape.source, place.at("source"), may_be_empty=True)
         )
-        services = self.names.services_of(shape.service, place.at("service"))
+        services = self.services(shape.service, place.at("service"))
         arrives = self.sides.named(shape.from_, place.at("from"))
         return Access(services, shape.name or "", arrives, source, shape.description or "", place)
 

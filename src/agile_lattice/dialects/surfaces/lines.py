@@ -2,28 +2,65 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
+from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment
+from agile_lattice.intent.places import Place
 
 
 class Lines(Surface, frozen=True, tag="lines"):
-    """One statement a line.
+    """One statement a line; they may be held together between two that mark where a block begins and ends.
 
     Attributes:
         comment: Characters that make the rest of a line a comment.
+        open: What a line begins with that opens a block; empty if there are none.
+        close: The line that ends a block.
     """
 
     comment: str = ""
+    open: str = ""
+    close: str = ""
+
+    def closes(self, line: str) -> bool:
+        """Tell whether a line ends a block, and holds nothing else."""
+        return bool(self.close) and line.strip() == self.close
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
         marks = self.comment
-        return [Statement(bare, n) for n, line in enumerate(text.splitlines(), 1) if (bare := cut_comment(line, marks))]
+        found = [
+            Statement(bare, n) for n, line in enumerate(text.splitlines(), 1) if (bare := cut_comment(line, marks))
+        ]
+        return list(self._blocks(found, file)) if self.open else found
+
+    def _blocks(self, statements: Iterable[Statement], file: str) -> Iterator[Statement]:
+        block: Statement | None = None
+        for each in statements:
+            if each.text.startswith(self.open):
+                each.children = []
+                block = each
+                yield each
+            elif each.text == self.close:
+                block = None
+            elif block is None or block.children is None:
+                yield each
+            else:
+                block.children.append(each)
+        if block is not None:
+            raise CaptureError(
+                Place(file, block.line), f"{block.text} is not closed by {self.close}",
+                "It may be cut off: capture it again.",
+            )  # fmt: skip
 
     def print(self, statements: Sequence[Statement]) -> str:
         """Lay statements out as text."""
-        return "".join([f"{each.text}\n" for each in statements])
+        lines = []
+        for each in statements:
+            lines.append(each.text)
+            if each.children is not None:
+                lines += [*(inside.text for inside in each.children), self.close]
+        return "".join([f"{line}\n" for line in lines])
 
 
 class Indent(Surface, frozen=True, tag="indent"):
