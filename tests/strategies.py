@@ -128,6 +128,23 @@ def translations(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[s
 
 
 @st.composite
+def mappings(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[str] = REMARKS) -> Translation:
+    """What RFC 8512 can say, and now and then something that it cannot."""
+    if not names or draw(st.integers(0, 5)) == 0:
+        return draw(translations(names, remarks))
+    name, side = draw(st.just("") | remarks), (draw(st.sampled_from(names)),)
+    length = draw(st.sampled_from([28, 30, 32]))
+    one, other = (Prefix(4, draw(addresses(4)).value, length).network for _ in range(2))
+    if draw(st.booleans()):
+        return Static(one, other, name, side)
+    return Dynamic(name, None, side, draw(st.none() | st.just(AddressSet.of(one))), pool=AddressSet.of(other))
+
+
+def ruled(speaks: tuple[str, ...], names: list[str], remarks: st.SearchStrategy[str]) -> st.SearchStrategy[Translation]:
+    return mappings(names, remarks) if "ietf-nat" in speaks[-1] else translations(names, remarks)
+
+
+@st.composite
 def permits(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[str] = REMARKS) -> Permit:
     side = st.none() | st.lists(st.sampled_from(names), min_size=1, max_size=2, unique=True).map(
         lambda found: tuple(sorted(found))
@@ -173,7 +190,7 @@ def devices(draw: st.DrawFn, speaks: tuple[str, ...] = ("iproute2", "nftables"))
         built[0] = replace(built[0], learns=draw(learns))
     device = Device(
         "quay", speaks, tuple(built), tuple(draw(st.lists(routes(names), max_size=5))),
-        tuple(draw(st.lists(translations(names), max_size=6))),
+        tuple(draw(st.lists(ruled(speaks, names, REMARKS), max_size=6))),
         permits=tuple(draw(st.lists(permits(names), max_size=3))),
         access=tuple(draw(st.lists(accesses(names), max_size=2))),
         settings=draw(st.just(Settings()) | SETTINGS) if "sysctl" in speaks else Settings(),
@@ -213,7 +230,7 @@ def loadable_devices(draw: st.DrawFn, speaks: tuple[str, ...]) -> Device:
     writable = REMARKS.filter(lambda name: not {'"', "\\"} & set(name))
     device = Device(
         "quay", speaks, tuple(built), tuple(ways.values()),
-        tuple(draw(st.lists(translations(names, writable), max_size=6))),
+        tuple(draw(st.lists(ruled(speaks, names, writable), max_size=6))),
         permits=tuple(draw(st.lists(permits(names, writable), max_size=3))),
         access=tuple(draw(st.lists(accesses(names, writable), max_size=2))),
     )  # fmt: skip

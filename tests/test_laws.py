@@ -27,6 +27,7 @@ SPOKEN = [
     ("iproute2", "iptables", "ip6tables"),
     ("ietf-yang", "nftables"),
     ("ietf-yang/xml", "nftables"),
+    ("ietf-yang", "ietf-nat"),
     ("bollard",),
     ("mooring",),
     ("tideway",),

@@ -30,6 +30,7 @@ STRANGE = {
     "ifupdown": "zz9 plural\n    zz8\n# kept",
     "iptables": "*zz9\n-A plural -j zz8\nCOMMIT\n# kept",
     "ietf-yang": "",
+    "ietf-nat": "",
     "ietf-yang/xml": '<zz9 xmlns="urn:zz9">\n  <plural>zz8</plural>\n</zz9>\n<!-- kept -->',
     "bollard": "\nZz9: plural\nZz8: yes\n* kept",
     "mooring": "(zz9 (plural zz8)) ; kept",

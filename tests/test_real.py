@@ -41,7 +41,7 @@ HERE = Path(__file__).parent
 MODULES = Path(sys.prefix) / "share" / "yang" / "modules"  # of pyang, which brings the standard modules
 MODULE_NAMES = (
     "ietf-interfaces", "iana-if-type", "ietf-ip", "ietf-routing",
-    "ietf-ipv4-unicast-routing", "ietf-ipv6-unicast-routing",
+    "ietf-ipv4-unicast-routing", "ietf-ipv6-unicast-routing", "ietf-nat",
 )  # fmt: skip
 SOME = settings(
     max_examples=60, deadline=None, suppress_health_check=list(HealthCheck), phases=[Phase.explicit, Phase.generate],
@@ -292,6 +292,24 @@ def test_yanglint_finds_what_was_rendered_valid(device: Device) -> None:
         assert [(each.text, each.block) for each in read.leftovers] == []
         now = normal(read.device)
         assert (now.interfaces, now.routes) == (was.interfaces, was.routes)
+
+
+@needs("yanglint")
+@SOME
+@given(loadable_devices(("ietf-yang", "ietf-nat")))
+def test_yanglint_finds_translations_valid(device: Device) -> None:
+    device, texts = rendered(sayable(replace(device, permits=(), access=())))
+    assume(device.translations)
+    _, written = rendered(replace(device, speaks=("ietf-yang/xml", "ietf-nat/xml")))
+    one_json = json.dumps({name: part for each in texts if each.text for name, part in json.loads(each.text).items()})
+    one_xml = "".join(each.text for each in written)
+    with tempfile.TemporaryDirectory() as folder:
+        from_json, from_xml = linted(folder, "one.json", one_json, "xml"), linted(folder, "one.xml", one_xml, "json")
+    for form in (texts[1].text, from_json, written[1].text, from_xml):
+        read = read_device(device.name, ("ietf-nat",), {"captured": form})
+        # In one text with all the rest, that is left over.
+        assert [each for each in read.leftovers if any("ietf-nat" in text for text in (each.text, *each.block))] == []
+        assert in_effect(normal(device), normal(read.device)) == []
 
 
 @needs("ifup")

@@ -30,6 +30,7 @@ from agile_lattice.dialects.facts import (
     SideFact,
     TwinFact,
 )
+from agile_lattice.dialects.kinds import WHOLE
 from agile_lattice.intent.addresses import BITS, AddressSet, Prefix
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.permits import Passage
@@ -121,7 +122,7 @@ def _set_trait(value: AddressSet | str | None) -> Any:
 
 
 def _end_trait(end: Prefix) -> Any:
-    return end.family if end.is_host else (end.family, "prefix")
+    return end.family if end.is_host else (end.family, WHOLE)
 
 
 def _rule_traits(one: Rule) -> tuple[Any, ...]:

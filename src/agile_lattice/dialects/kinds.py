@@ -29,6 +29,7 @@ from agile_lattice.packets.spans import Span, Spans, merged, minus
 
 CACHED = 1 << 16
 NUMBERS = 2**32 - 1
+WHOLE = "whole prefix"  # the trait of an end that is more than one address
 
 
 class Unspellable(ValueError):
@@ -221,7 +222,9 @@ def _prefix_kind(family: int, pattern: str) -> Kind:
     def write(value: Prefix) -> str:
         return f"{inet_ntop(kind, value.value.to_bytes(bits // 8, 'big'))}/{value.length}"
 
-    return Kind(f"prefix{family}", pattern + r"/[0-9]{1,3}", read, write, lambda trait: trait == family)
+    return Kind(
+        f"prefix{family}", pattern + r"/[0-9]{1,3}", read, write, lambda trait: trait in (family, (family, WHOLE))
+    )
 
 
 def _host_kind(family: int, pattern: str) -> Kind:

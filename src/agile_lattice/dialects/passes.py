@@ -22,6 +22,7 @@ from agile_lattice.dialects.facts import (
     PartFact,
     SideFact,
 )
+from agile_lattice.dialects.instances import numbered, unnumbered
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import Place
@@ -256,6 +257,8 @@ PASSES: Mapping[str, Pass] = {
     "started-by-mark": Pass(_started_down, _started_up),
     # Where one rule matches one interface and one prefix.
     "one-of-each": Pass(expand, contract),
+    # Where each translation is an instance by itself.
+    "instances": Pass(numbered, unnumbered),
     # Where what no rule matches is decided in a line of its own, which stands first.
     "policy-first": Pass(lambda facts, dialect: facts, _policy_up),
     "one-way-each-prefix": Pass(_one_way_down, lambda facts: facts),
