@@ -278,7 +278,12 @@ def _guarded(arguments: Namespace) -> int:
 
     try:
         code: int = import_module(f"agile_lattice.cli.{arguments.command}").run(arguments)
-    except (NotationError, DialectError, OSError) as error:
+    except NotationError as error:
+        from agile_lattice.show.faults import fault_text
+
+        print(f"lattice: {fault_text(error)}", file=sys.stderr)
+        return COULD_NOT
+    except (DialectError, OSError) as error:
         print(f"lattice: {error}", file=sys.stderr)
         return COULD_NOT
     except KeyboardInterrupt:

@@ -28,7 +28,8 @@ def print_json(value: Any) -> None:
 
 def _plain(value: Any) -> Any:
     if isinstance(value, Place):
-        return {"file": value.file, "line": value.line} if value.line else None
+        column = {"column": value.column} if value.column else {}
+        return {"file": value.file, "line": value.line, **column} if value.line else None
     if isinstance(value, Address | Prefix | AddressSet):
         return str(value)
     if isinstance(value, msgspec.Struct):

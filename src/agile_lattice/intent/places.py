@@ -19,11 +19,15 @@ class Place(msgspec.Struct, frozen=True, eq=False, gc=False):
         file: The path as the user gave it; empty if the value came from no file.
         line: Line number, from 1; 0 if unknown.
         parts: Places of the value's members, by key or by index from 0.
+        column: Column of a single value, from 1; 0 if unknown.
+        width: How many characters wide it is written.
     """
 
     file: str = ""
     line: int = 0
     parts: Mapping[str | int, Place] | None = None
+    column: int = 0
+    width: int = 0
 
     def at(self, *path: str | int) -> Place:
         """Return the place of the member that `path` leads to, or the nearest known one above it."""

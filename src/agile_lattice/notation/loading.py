@@ -83,6 +83,8 @@ def _faults(error: ValidationError, root: Place) -> Iterator[Fault]:
             continue
         told.add(path)
         place = root.at(*path)
+        if "dial" in path:
+            place = Place(place.file, place.line)  # somebody may have written a password there: it is not to be shown
         key = str(path[-1]) if path else ""
         context = entry.get("ctx", {})
         words = _words_for(entry["type"], entry["msg"], context, key, path, entry["input"])

@@ -99,17 +99,20 @@ class _Reader:
         self.open: set[int] = set()
 
     def value(self, node: yaml.Node) -> tuple[Data, Place]:
+        data: Data
         line = node.start_mark.line + 1
         self.count += 1
         if self.count > MAX_VALUES or id(node) in self.open:
             raise fail(Place(self.file, line), "aliases repeat this without end, or beyond all measure")
         if isinstance(node, yaml.ScalarNode):
             text = str(node.value)
+            start, end = node.start_mark, node.end_mark
+            width = end.column - start.column if start.line == end.line else 0
             # What stands in quotes, or in a block, is text.
-            return text if node.style else as_scalar(text), Place(self.file, line)
+            data = text if node.style else as_scalar(text)
+            return data, Place(self.file, line, None, start.column + 1 if width else 0, width)
         self.open.add(id(node))
         parts: dict[str | int, Place] = {}
-        data: Data
         if isinstance(node, yaml.SequenceNode):
             items: list[Data] = []
             for index, child in enumerate(node.value):
@@ -131,7 +134,8 @@ class _Reader:
             if key in data:
                 raise fail(place, f"the key {key!r} comes twice; first in line {parts[key].line}", "Keep one.")
             data[key], at = self.value(child)
-            parts[key] = Place(self.file, place.line, at.parts)
+            beside = at.line == place.line
+            parts[key] = at if beside else Place(self.file, place.line, at.parts)
         return data
 
 

@@ -14,7 +14,7 @@ from rich.text import Text
 from agile_lattice.compare.differences import Comparison, Difference, Weight
 from agile_lattice.dialects.reading import Leftover
 from agile_lattice.intent.places import Place
-from agile_lattice.show.terminal import located, plural, source_line
+from agile_lattice.show.terminal import located, plural, source_text
 
 CHANGES = {"missing": "missing there", "extra": "only there", "differs": "differs", "moved": "in another order"}
 WEIGHTS: dict[Weight, tuple[str, str]] = {
@@ -71,9 +71,8 @@ def _side(values: Sequence[Text], place: Place, told: str) -> Group:
     end = [Text(told, style="remedy")] if told else []
     if not place.line:
         return Group(*(values or [Text("-", style="place")]), *end)
-    line = source_line(place)
-    parts = [*values, located(place)]
-    return Group(*parts, *([Text(line, style="source")] if line else []), *end)
+    line = source_text(place)
+    return Group(*values, located(place), *([line] if line else []), *end)
 
 
 def show_leftovers(console: Console, leftovers: Sequence[Leftover]) -> None:

@@ -10,7 +10,7 @@ from rich.padding import Padding
 from rich.text import Text
 
 from agile_lattice.checks.rulebook import SEVERITIES, Check, Finding, Severity
-from agile_lattice.show.terminal import plural, source_line
+from agile_lattice.show.terminal import plural, source_lines
 
 STYLES: dict[Severity, str] = {"error": "strong", "warning": "device", "note": "calm", "unknown": "head"}
 
@@ -42,9 +42,8 @@ def _show(console: Console, one: Finding) -> None:
     style = STYLES[one.severity]
     console.print(Text.assemble((str(one.place), "place"), "  ", (one.severity, style), "  ", (one.slug, "head")))
     console.print(Padding(Text(f"{one.subject}: {one.what}"), (0, 0, 0, 4)))
-    line = source_line(one.place)
-    if line:
-        console.print(Padding(Text(f"| {line}", style="source"), (0, 0, 0, 4)), overflow="ellipsis", no_wrap=True)
+    for line in source_lines(one.place, console.width - 8):
+        console.print(Padding(Text(line, style="source"), (0, 0, 0, 4)), overflow="ellipsis", no_wrap=True)
     console.print(Padding(Text(f"> {one.remedy}", style="remedy"), (0, 0, 1, 4)))
 
 

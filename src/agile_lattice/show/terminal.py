@@ -57,12 +57,45 @@ class _Trimmed(TextIOBase):
         self._file.flush()
 
 
-def source_line(place: Place, most: int = 100) -> str:
-    """Return the line of a file that a place names, trimmed; empty if there is nothing to read in it."""
-    line = linecache.getline(place.file, place.line).strip() if place.line else ""
+def source_line(place: Place, most: int = 100) -> tuple[str, int, int]:
+    """Return the line of a file that a place names, and where in it the value stands.
+
+    Args:
+        place: The place.
+        most: How many characters of the line there is room for; it is cut so that the value can be seen.
+
+    Returns:
+        The line without the blanks around it, empty if there is nothing to read in it; and the bounds of the value
+        in it, from 0, the second excluded; 0 and 0 if they are not known.
+    """
+    whole = linecache.getline(place.file, place.line).rstrip() if place.line else ""
+    line = whole.lstrip()
     if not any(character.isalnum() for character in line):
-        return ""
-    return line if len(line) <= most else line[: most - 1] + "…"
+        return "", 0, 0
+    start = place.column - 1 - (len(whole) - len(line)) if place.column else 0
+    end = start + place.width
+    cut = max(0, min(end + 1, len(line)) - most)
+    if cut:
+        cut = min(cut + 1, start)
+        line, start, end = "…" + line[cut:], start - cut + 1, end - cut + 1
+    if len(line) > most:
+        line, end = line[: most - 1] + "…", min(end, most - 1)
+    return (line, start, end) if place.column else (line, 0, 0)
+
+
+def source_text(place: Place, most: int = 100) -> Text:
+    """Return the line of a file that a place names, with the value in it underlined."""
+    line, start, end = source_line(place, most)
+    text = Text(line, style="source")
+    text.stylize("underline", start, end)
+    return text
+
+
+def source_lines(place: Place, most: int = 100) -> list[str]:
+    """Return the line of a file that a place names, with marks under the value; nothing if there is none to read."""
+    line, start, end = source_line(place, most)
+    marks = [f"| {' ' * start}{'^' * (end - start)}"] if end > start else []
+    return [f"| {line}", *marks] if line else []
 
 
 def plural(count: int, word: str, words: str = "") -> str:
