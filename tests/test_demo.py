@@ -376,3 +376,21 @@ def test_a_report_is_one_page_that_needs_nothing_else(tmp_path: Path, capsys: py
     assert depth == 0, "what is opened is closed"
     printed(capsys, 0, "report", INTENT, str(pages[0]))
     assert "Differences" not in pages[0].read_text() and "No findings." in pages[0].read_text()
+
+
+def test_many_devices_are_told_in_few_lines(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    body = """
+      speaks: frr
+      interfaces: {lan0: {address: 10.N.10.1/24}}
+    """
+    piers = "".join(f"  pier-{n}:{body.replace('N', str(n))}\n" for n in range(40))
+    (tmp_path / "piers.yaml").write_text(f"lattice: 1\ndevices:\n{piers}")
+    intent, captures = str(tmp_path / "piers.yaml"), tmp_path / "captures"
+    printed(capsys, 0, "render", intent, "--into", str(captures))
+    out = printed(capsys, 0, "diff", intent, str(captures))
+    assert out.startswith("40 devices are the same as the intent: pier-0, pier-1, ")
+    changed = captures / "pier-7/frr.conf"
+    changed.write_text(changed.read_text().replace("10.7.10.1", "10.7.10.2"))
+    out = printed(capsys, 1, "diff", intent, str(captures))
+    assert "address 10.7.10.1/24 on lan0" in out and "39 devices are the same as the intent" in out
+    assert out.endswith("40 devices compared, 1 of them not as the intent: 1 difference (1 consequential)\n")

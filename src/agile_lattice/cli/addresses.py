@@ -6,6 +6,7 @@ import sys
 from argparse import Namespace
 from pathlib import Path
 
+from agile_lattice.cli.documents import AddressPlan, Used
 from agile_lattice.cli.output import print_json, write_picture
 from agile_lattice.intent.addresses import Prefix
 from agile_lattice.intent.places import Place
@@ -23,7 +24,7 @@ def run(arguments: Namespace) -> int:
 
         sys.stdout.write(address_frame(chosen).to_csv(index=False))
     elif arguments.format == "json":
-        print_json([_with_free(plan, arguments.run) for plan in chosen])
+        print_json([_document(plan, arguments.run) for plan in chosen])
     else:
         from agile_lattice.show.addresses import show_plan
 
@@ -51,18 +52,11 @@ def _chosen(found: list[Plan], wanted: str | None) -> list[Plan]:
     return chosen
 
 
-def _with_free(plan: Plan, count: int) -> dict[str, object]:
+def _document(plan: Plan, count: int) -> AddressPlan:
     free = plan.next_free(count)
-    spare = [f"{each}" for each in (str(plan.next_free()),) if plan.left]
-    return {
-        "name": plan.name, "prefix": str(plan.prefix), "left": plan.left, "next": spare[0] if spare else None,
-        "run": str(free) if free else None,
-        "uses": [
-            {"addresses": str(use.addresses), "kind": use.kind, "holder": use.holder, "what": use.what,
-             "place": use.place}
-            for use in plan.uses
-        ],
-    }  # fmt: skip
+    uses = tuple(Used(use.addresses, use.kind, use.holder, use.what, use.place) for use in plan.uses)
+    following = str(plan.next_free()) if plan.left else None
+    return AddressPlan(plan.name, plan.prefix, plan.left, following, str(free) if free else None, uses)
 
 
 def _write_picture(chosen: list[Plan], path: Path) -> None:

@@ -8,6 +8,7 @@ from difflib import get_close_matches
 
 from agile_lattice.checks import RULEBOOK, Finding, findings
 from agile_lattice.checks.exchange import junit, sarif
+from agile_lattice.cli.documents import Checked
 from agile_lattice.cli.output import print_json
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
@@ -26,7 +27,7 @@ def run(arguments: Namespace) -> int:
     found = findings(network)
     name = network.name or str(arguments.intent)
     if arguments.format == "json":
-        print_json({"network": network.name, "findings": found})
+        print_json(Checked(network.name, tuple(found)))
     elif arguments.format == "sarif":
         print_json(sarif(found))
     elif arguments.format == "junit":

@@ -5,6 +5,7 @@ from __future__ import annotations
 from argparse import Namespace
 from pathlib import Path
 
+from agile_lattice.cli.documents import Listed, Tried
 from agile_lattice.cli.output import print_json
 from agile_lattice.dialects import as_intent
 from agile_lattice.dialects.definition import parse_dialect
@@ -35,7 +36,7 @@ def run(arguments: Namespace) -> int:
         else:
             show_matrix(console(), matrix, [one.name for one in known])
     elif arguments.format == "json":
-        print_json([{"name": one.name, "title": one.title, "carries": one.carries, "file": one.file} for one in known])
+        print_json([Listed(one.name, one.title, one.carries, one.file) for one in known])
     else:
         show_list(console(), known)
     return 0
@@ -46,7 +47,7 @@ def _try(arguments: Namespace) -> int:
     trial = try_sample(parse_dialect(read_text(file), str(file), BUILT_IN.text), read_text(sample), str(sample))
     device, _ = as_intent(trial.capture)
     if arguments.format == "json":
-        print_json({"trial": trial, "device": {device.name: device_data(device)}})
+        print_json(Tried(trial, {device.name: device_data(device)}))
     else:
         show_trial(console(), trial, write(Network("", (device,))))
     return 0 if trial.again == SAME and not trial.capture.leftovers else 1

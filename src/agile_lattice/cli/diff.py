@@ -14,8 +14,8 @@ from agile_lattice.compare.differences import Comparison, Weight
 from agile_lattice.dialects import read_device
 from agile_lattice.dialects.registry import catalogue_beside
 from agile_lattice.notation.loading import load
-from agile_lattice.show.differences import show_comparison
-from agile_lattice.show.terminal import console
+from agile_lattice.show.differences import show_comparisons
+from agile_lattice.show.terminal import console, told
 
 
 def run(arguments: Namespace) -> int:
@@ -24,7 +24,7 @@ def run(arguments: Namespace) -> int:
     catalogue = catalogue_beside(Path(arguments.intent))
     comparisons = [
         compare(device, read_device(device.name, device.speaks, texts, catalogue))
-        for device, texts in captured_texts(network, arguments)
+        for device, texts in told(captured_texts(network, arguments), "comparing")
     ]
     if arguments.only:
         comparisons = [_only(each, arguments.only) for each in comparisons]
@@ -32,8 +32,7 @@ def run(arguments: Namespace) -> int:
         print_json(comparisons)
     else:
         out = console()
-        for comparison in comparisons:
-            show_comparison(out, comparison)
+        show_comparisons(out, comparisons)
         for device in network.devices:
             if not arguments.device and device.name not in [each.device for each in comparisons]:
                 out.print(f"{device.name}: not captured, so not compared", style="strong")

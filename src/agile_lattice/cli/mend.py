@@ -15,7 +15,7 @@ from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.show.mending import show_changes, show_held
-from agile_lattice.show.terminal import console
+from agile_lattice.show.terminal import console, told
 
 
 def run(arguments: Namespace) -> int:
@@ -23,7 +23,8 @@ def run(arguments: Namespace) -> int:
     network = load(arguments.intent)
     catalogue = catalogue_beside(Path(arguments.intent))
     mendings = [
-        mend(device, texts, catalogue, arguments.cut or ()) for device, texts in captured_texts(network, arguments)
+        mend(device, texts, catalogue, arguments.cut or ())
+        for device, texts in told(captured_texts(network, arguments), "finding changes")
     ]
     _refuse_unknown(arguments.cut or (), mendings)
     if arguments.into:

@@ -20,7 +20,7 @@ from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import chosen_devices
 from agile_lattice.show.proving import show_verdict
-from agile_lattice.show.terminal import console
+from agile_lattice.show.terminal import console, told
 
 SPELLS_INTENT = re.compile(r"""^[\s{]*["']?lattice["']?\s*:""", re.MULTILINE)
 
@@ -38,7 +38,7 @@ def run(arguments: Namespace) -> int:
         verdicts += _between(network, load(other), arguments)
     else:
         catalogue = catalogue_beside(Path(arguments.intent))
-        for device, texts in captured_texts(network, arguments):
+        for device, texts in told(captured_texts(network, arguments), "proving"):
             capture = read_device(device.name, device.speaks, texts, catalogue)
             verdicts.append(verdict(device, capture, catalogue))
     if arguments.format == "json":

@@ -6,6 +6,7 @@ import sys
 from argparse import Namespace
 from pathlib import Path
 
+from agile_lattice.cli.documents import WasRead
 from agile_lattice.cli.output import print_json
 from agile_lattice.dialects import as_intent, read_device
 from agile_lattice.dialects.registry import catalogue_beside
@@ -24,7 +25,7 @@ def run(arguments: Namespace) -> int:
     # A user's own dialects lie beside where the intent is going to be: here.
     device, leftovers = as_intent(read_device(arguments.device, speaks, texts, catalogue_beside(Path.cwd())))
     if arguments.format == "json":
-        print_json({"device": {device.name: device_data(device)}, "leftovers": leftovers})
+        print_json(WasRead({device.name: device_data(device)}, leftovers))
     else:
         sys.stdout.write(write(Network("", (device,))))
         show_leftovers(console(sys.stderr), leftovers)

@@ -17,7 +17,7 @@ from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import chosen_devices
 from agile_lattice.show.proving import summary
-from agile_lattice.show.terminal import console, plural
+from agile_lattice.show.terminal import console, plural, told
 
 
 def run(arguments: Namespace) -> int:
@@ -47,7 +47,7 @@ def render_all(devices: Sequence[Device], catalogue: Catalogue = BUILT_IN) -> li
     """
     texts: list[Rendered] = []
     refusals: list[Refusal] = []
-    for device in devices:
+    for device in told(devices, "rendering"):
         try:
             texts += render_device(device, catalogue)
         except Refusals as error:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from rich import box
 from rich.console import Console
@@ -35,16 +35,29 @@ def show_matrix(console: Console, matrix: Mapping[str, Mapping[str, str]], names
         matrix: For each object and dialect nothing if it is carried, else the reason why not.
         names: The dialects.
     """
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1, 0, 0), header_style="head")
-    table.add_column("what")
-    for name in names:
-        table.add_column(name, justify="center")
-    for what, reasons in matrix.items():
-        table.add_row(what, *(_mark(reasons[name]) for name in names))
-    console.print(table)
+    first = max(map(len, matrix), default=0)
+    for part in _side_by_side(names, console.width - first):
+        table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1, 0, 0), header_style="head")
+        table.add_column("what", min_width=first)
+        for name in part:
+            table.add_column(name, justify="center", no_wrap=True)
+        for what, reasons in matrix.items():
+            table.add_row(what, *(_mark(reasons[name]) for name in part))
+        console.print(table)
     console.print(
         Text(f"{YES}: written and read back as the same; {NO}: refused; empty: not its section", style="remedy")
     )
+
+
+def _side_by_side(names: Sequence[str], width: int) -> Iterator[list[str]]:
+    """Part columns into those that find room beside one another."""
+    part: list[str] = []
+    for name in names:
+        if part and sum(len(each) + 1 for each in (*part, name)) > width:
+            yield part
+            part = []
+        part.append(name)
+    yield part
 
 
 def _mark(reason: str) -> Text:

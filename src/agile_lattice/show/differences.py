@@ -14,7 +14,7 @@ from rich.text import Text
 from agile_lattice.compare.differences import Comparison, Difference, Weight
 from agile_lattice.dialects.reading import Leftover
 from agile_lattice.intent.places import Place
-from agile_lattice.show.terminal import located, plural, source_text
+from agile_lattice.show.terminal import FEW, located, plural, source_text
 
 CHANGES = {"missing": "missing there", "extra": "only there", "differs": "differs", "moved": "in another order"}
 WEIGHTS: dict[Weight, tuple[str, str]] = {
@@ -23,6 +23,21 @@ WEIGHTS: dict[Weight, tuple[str, str]] = {
     "descriptive": ("a remark only", "calm"),
     "cosmetic": ("no packet can tell", "calm"),
 }
+
+
+def show_comparisons(console: Console, comparisons: Sequence[Comparison]) -> None:
+    """Print what differs, device by device; of many that are the same only their names, and of many a closing count."""
+    same = [each for each in comparisons if each.same and not each.unseen]
+    for comparison in comparisons:
+        if len(same) < FEW or comparison not in same:
+            show_comparison(console, comparison)
+    if len(same) >= FEW:
+        console.print(f"{len(same)} devices are the same as the intent: {', '.join(each.device for each in same)}")
+    if len(comparisons) >= FEW:
+        weights = [one.weight for each in comparisons for one in each.differences]
+        differ = sum(bool(each.differences) for each in comparisons)
+        of_them = f", {differ} of them not as the intent: {_counted(weights)}" if differ else ": no differences"
+        console.print(Text(f"{len(comparisons)} devices compared{of_them}", style="head"))
 
 
 def show_comparison(console: Console, comparison: Comparison) -> None:
@@ -39,14 +54,16 @@ def summary(comparison: Comparison) -> str:
     """Count what differs, in words."""
     if comparison.same:
         return "the same as the intent" if not comparison.unseen else "no difference in what was compared"
-    weights = Counter(one.weight for one in comparison.differences)
-    counted = [f"{weights[weight]} {WEIGHTS[weight][0]}" for weight in WEIGHTS if weights[weight]]
-    text = plural(len(comparison.differences), "difference")
-    if counted:
-        text += f" ({', '.join(counted)})"
+    text = _counted([one.weight for one in comparison.differences])
     if comparison.leftovers:
         text += f", {plural(len(comparison.leftovers), 'line')} not understood"
     return text
+
+
+def _counted(found: Sequence[Weight]) -> str:
+    weights = Counter(found)
+    counted = [f"{weights[weight]} {WEIGHTS[weight][0]}" for weight in WEIGHTS if weights[weight]]
+    return plural(len(found), "difference") + (f" ({', '.join(counted)})" if counted else "")
 
 
 def _table(differences: Sequence[Difference]) -> Table:

@@ -6,10 +6,12 @@ import linecache
 import os
 import re
 import sys
+from collections.abc import Iterator, Sequence
 from io import TextIOBase
-from typing import IO, cast
+from typing import IO, TypeVar, cast
 
 from rich.console import Console
+from rich.progress import track
 from rich.text import Text
 from rich.theme import Theme
 
@@ -30,7 +32,16 @@ THEME = Theme(
     }
 )
 PIPE_WIDTH = 120
+FEW = 8  # so few devices are done before a bar could be read
+T = TypeVar("T")
 _BLANKS = re.compile(r"[ ]+$", re.MULTILINE)
+
+
+def told(members: Sequence[T], what: str) -> Iterator[T]:
+    """Go through what takes a while, and on a terminal tell how far it is; what was told is gone at the end."""
+    out = Console(file=sys.stderr, theme=THEME)
+    quiet = not out.is_terminal or len(members) < FEW
+    yield from track(members, what, console=out, transient=True, disable=quiet)
 
 
 def console(file: IO[str] | None = None) -> Console:

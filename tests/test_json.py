@@ -1,0 +1,84 @@
+"""What `--format json` prints is what its schema says, for every command, on the demo data and on what goes wrong."""
+
+from __future__ import annotations
+
+import json
+import shlex
+from pathlib import Path
+
+import pytest
+from jsonschema import Draft202012Validator, ValidationError
+
+from agile_lattice.cli.documents import DOCUMENTS, json_schema
+from agile_lattice.cli.main import main
+from write_schema import schemas
+
+ROOT = Path(__file__).parent.parent
+DEMO = ROOT / "src" / "agile_lattice" / "demo"
+INTENT, CHANGED = DEMO / "saltmarsh.yaml", DEMO / "a-year-later"
+PACKET = "192.0.2.77 203.0.113.5 tcp/443 --at quay-edge:wan0"
+
+# Of each document: what is typed, and where in it something must be found, so that it is not empty.
+TYPED = {
+    "addresses": (f"addresses {INTENT} --run 4", "0.uses.0.addresses"),
+    "calc mask": ("calc mask /20", "netmask"),
+    "calc subnet": ("calc subnet 10.40.10.77/20", "network"),
+    "calc summary": ("calc summary 10.41.0.0/24 10.41.2.0/24", "too_much.0"),
+    "calc split": ("calc split 203.0.113.0/28 /30", "3"),
+    "calc pool": ("calc pool 203.0.113.8-203.0.113.11 --hosts 500", "addresses"),
+    "check": (f"check {DEMO / 'draft.yaml'}", "findings.2.place.column"),
+    "render": (f"render {INTENT}", "1.text"),
+    "read": (f"read --speaks nftables {CHANGED / 'quay-edge' / 'ruleset.nft'}", "device.device.translations.0.name"),
+    "diff": (f"diff {INTENT} {CHANGED}", "0.differences.0.intent.line"),
+    "mend": (f"mend {INTENT} {CHANGED}", "0.mends.0.change"),
+    "prove": (f"prove {INTENT} {CHANGED}", "0.proof.partings.0.part"),
+    "walk": (f"walk {INTENT} {PACKET}", "visits.0.stages.0.place.line"),
+    "walk --flows": (f"walk {INTENT} --flows {DEMO / 'flows.txt'}", "0.visits.0.device"),
+    "walk --plan": (f"walk {INTENT} --plan", "probes.0.header.source"),
+    "dialects list": ("dialects list", "0.name"),
+    "dialects matrix": ("dialects matrix", "VLAN.frr"),
+    "dialects try": ("dialects try {dialect} {sample}", "trial.refusals.0.reason"),
+}
+# It reads what it never writes: so there is a refusal.
+LAMPS = """
+dialect = "lamps"
+title = "Lamps"
+[[forms]]
+name = "log"
+file = "lamps.log"
+carries = ["routes"]
+surface = {kind = "lines"}
+phrases = '''
+beam to <to:prefix4> by <via:address4>   => route written=never
+'''
+"""
+
+
+@pytest.mark.parametrize("document", DOCUMENTS)
+def test_what_is_printed_is_what_the_schema_says(
+    document: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    typed, inside = TYPED[document]
+    dialect, sample = tmp_path / "lamps.toml", tmp_path / "sample.txt"
+    dialect.write_text(LAMPS)
+    sample.write_text("beam to 10.61.0.0/16 by 10.60.10.2\nfog\n")
+    main([*shlex.split(typed.format(dialect=dialect, sample=sample)), "--format", "json"])
+    data = json.loads(capsys.readouterr().out)
+    schema = json_schema(document)
+    Draft202012Validator.check_schema(schema)
+    Draft202012Validator(schema).validate(data)
+    found = data
+    for step in inside.split("."):
+        found = found[int(step)] if isinstance(found, list) else found[step]
+    assert found not in (None, "", [])
+    # And a schema that lets anything pass would say nothing.
+    with pytest.raises(ValidationError):
+        Draft202012Validator(schema).validate([{"strange": 1}] if isinstance(data, list) else {"strange": 1})
+
+
+def test_the_schemas_that_are_shipped_and_documented_are_current() -> None:
+    for path, schema in schemas():
+        assert json.loads(path.read_text(encoding="utf-8")) == schema, f"{path.name}: run scripts/write_schema.py"
+    assert {each.name for each in (ROOT / "docs/schemas").iterdir()} == {
+        path.name for path, _ in schemas() if path.parent.name == "schemas"
+    }
