@@ -14,7 +14,7 @@ import pytest
 import agile_lattice as al
 from agile_lattice.cli.main import main
 from agile_lattice.intent.model import Network
-from agile_lattice.show.tiers import CARD_WIDTH, placed
+from agile_lattice.show.tiers import CARD_WIDTH, links_of, placed
 
 DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
 INTENT = str(DEMO / "saltmarsh.yaml")
@@ -312,7 +312,7 @@ def test_everything_is_a_data_frame_too() -> None:
 
 def test_a_network_is_drawn_and_nothing_falls_together(tmp_path: Path) -> None:
     coast = al.load(str(Path(__file__).parent.parent / "examples" / "coast"))
-    for network in (al.load(INTENT), coast, _sites(40)):
+    for network in (al.load(INTENT), coast, _sites(40), _bus(40)):
         heights = {each.name: 1.0 + len(each.interfaces) / 10 for each in network.devices}
         layout = placed(network, heights)
         assert [card.device.name for card in sorted(layout.cards, key=lambda card: card.device.name)] == sorted(
@@ -326,12 +326,18 @@ def test_a_network_is_drawn_and_nothing_falls_together(tmp_path: Path) -> None:
         rows = [bar.y for bar in layout.bars]
         assert len(rows) == len(set(rows)), "bars have a line each"
         for bar in layout.bars:
-            assert len(bar.drops) == len(bar.link.devices)
-            for x, edge in bar.drops:  # no line passes a card, or falls together with another
+            assert len(bar.drops) == len(bar.devices)
+            for x, edge in [
+                *bar.drops,
+                *([bar.joined] if bar.joined else []),
+            ]:  # no line passes a card, or falls together with another
                 low, high = sorted((bar.y, edge))
                 for left, top, right, bottom in boxes:
                     assert not (left < x < right and top < high - 1e-9 and low + 1e-9 < bottom)
+        hanging = [name for bar in layout.bars for name in bar.devices]
+        assert sorted(hanging) == sorted(name for link in links_of(network) for name in link.devices)
         drops = [(x, *sorted((bar.y, edge))) for bar in layout.bars for x, edge in bar.drops]
+        drops += [(bar.joined[0], bar.joined[1], bar.y) for bar in layout.bars if bar.joined]
         for at, (x, low, high) in enumerate(drops):
             assert all(x != other[0] or high <= other[1] or other[2] <= low for other in drops[:at])
     for name, begins in (("net.png", b"\x89PNG"), ("net.svg", b"<?xml")):
@@ -350,6 +356,14 @@ def _sites(count: int) -> Network:
         )
         if n % 4 == 0:
             lines.append(f"  switch{n}: {{speaks: frr, interfaces: {{b: {{address: 10.1.{n}.2/24}}}}}}")
+    return al.loads("lattice: 1\nzones: {sea: {exposure: public}}\ndevices:\n" + "\n".join(lines))
+
+
+def _bus(count: int) -> Network:
+    """Devices that all are on one provider's subnet."""
+    lines = [
+        f"  d{n}: {{speaks: frr, interfaces: {{up: {{zone: sea, address: 192.0.2.{n + 2}/24}}}}}}" for n in range(count)
+    ]
     return al.loads("lattice: 1\nzones: {sea: {exposure: public}}\ndevices:\n" + "\n".join(lines))
 
 

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from textwrap import wrap
 from typing import TYPE_CHECKING
 
 from agile_lattice.intent.model import Device, Network
-from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static
+from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, Twice
 from agile_lattice.show.tiers import CARD_WIDTH, Bar, Card, placed
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-LINE, HEAD, MOST_LINES = 0.17, 0.42, 14  # inches, and lines on a card
+LINE, HEAD, MOST_LINES, MOST_ARROWS = 0.17, 0.42, 14, 5  # inches, and lines on a card
 INK, FAINT, PAPER = "#22303c", "#6b7885", "#ffffff"
 # Told apart by lightness as well as by hue, and by the word beside it.
 EXPOSURES = {"public": "#d9730d", "shared": "#8a6fb0", "own": "#0f5c8c", None: "#8a97a6"}
@@ -50,6 +49,9 @@ def _draw_bar(axes: Axes, network: Network, bar: Bar) -> None:
     colour = EXPOSURES[next((network.exposure(zone) for zone in zones), None)]
     for x, edge in bar.drops:
         axes.plot([x, x], [bar.y, edge], color=colour, lw=1.2, zorder=1)
+    if bar.joined is not None:
+        x, before = bar.joined
+        axes.plot([x, x], [before, bar.y], color=colour, lw=1.2, zorder=1)
     start, end = bar.ends
     axes.plot([start, end], [bar.y, bar.y], color=colour, lw=4, solid_capstyle="round", zorder=2)
     block = next((each.name for each in network.blocks for one in bar.link.subnets if each.prefix == one.network), "")
@@ -77,7 +79,8 @@ def _draw_card(axes: Axes, network: Network, card: Card) -> None:
         if zone is not None:
             axes.plot([card.x + 0.14], [y], marker="s", ms=4.5, color=EXPOSURES[network.exposure(zone)], zorder=5)
         axes.text(card.x + 0.24, y, name, fontsize=7, color=INK, va="center", zorder=5)
-        axes.text(card.x + 0.82, y, words, fontsize=7, color=INK if zone is not None else FAINT, va="center", zorder=5)
+        indent, colour = (0.82, INK) if name or zone is not None else (0.24, FAINT)
+        axes.text(card.x + indent, y, words, fontsize=7, color=colour, va="center", zorder=5)
 
 
 def _lines(device: Device) -> list[tuple[str, str, str | None]]:
@@ -89,15 +92,32 @@ def _lines(device: Device) -> list[tuple[str, str, str | None]]:
             found.append((_cut(one.name, 10) if at == 0 else "", f"{own}{zone}", one.zone))
     if len(found) > MOST_LINES:
         found = [*found[: MOST_LINES - 1], ("", f"and {len(found) - MOST_LINES + 1} more addresses", None)]
-    kinds = [
-        (Publish, "published"),
-        (Static, "one to one"),
-        (Dynamic, "out by a pool or an address"),
-        (Exempt, "exempt"),
-    ]
-    counted = [(sum(isinstance(each, kind) for each in device.translations), words) for kind, words in kinds]
-    words = ", ".join(f"{count} {what}" for count, what in counted if count)
-    return [*found, *(("⇄" if at == 0 else "", line, None) for at, line in enumerate(wrap(words, 36)))]
+    return [*found, *(("", line, None) for line in _translated(device))]
+
+
+def _translated(device: Device) -> list[str]:
+    """Return what becomes of addresses, an arrow for each translation; exemptions change nothing, and are counted."""
+    arrows = [arrow for one in device.translations if (arrow := _arrow(one))]
+    exempt = len(device.translations) - len(arrows)
+    if len(arrows) > MOST_ARROWS:
+        arrows = [*arrows[: MOST_ARROWS - 1], f"and {len(arrows) - MOST_ARROWS + 1} more translations"]
+    return [_cut(each, 38) for each in arrows] + ([f"{exempt} exempt"] if exempt else [])
+
+
+def _arrow(one: Translation) -> str:
+    if isinstance(one, Publish):
+        services = ", ".join(map(str, one.services)) if one.services is not None else ""
+        return f"{one.external} {services} → {one.internal}".replace("  ", " ")
+    if isinstance(one, Static):
+        short = one.external.is_host
+        ends = (one.external.address, one.internal.address) if short else (one.external, one.internal)
+        return f"{ends[0]} ↔ {ends[1]}"
+    if isinstance(one, Dynamic):
+        sources = one.source if one.source is not None else ", ".join(one.arrives or ()) or "all"
+        return f"{sources} → {one.pool if one.pool is not None else ', '.join(one.leaves or ()) or 'the way out'}"
+    if isinstance(one, Twice):
+        return f"{one.destination} → {one.new_destination}, both ends"
+    return ""
 
 
 def _cut(words: str, most: int) -> str:

@@ -3,12 +3,15 @@
 Links and devices take turns: public links, the devices on them, the links behind those, and so on. So a line from a
 device to a link never passes another device, and since every port has a place of its own on its device's edge, lines
 are straight and do not fall together.
+
+A tier of many devices is folded into rows, on both sides of a lane that stays free below those that lead to it. Each
+row has the links of its devices above it; a link that several rows share goes on in the lane.
 """
 
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
@@ -18,6 +21,7 @@ from agile_lattice.intent.model import Device, Network
 
 CARD_WIDTH, CARD_GAP, BAR_STEP, SPACE = 2.6, 0.35, 0.4, 0.4  # inches
 APART = 0.07  # inches between two lines, if there is room
+ACROSS = 6  # devices side by side, before a tier is folded
 
 
 class Link(msgspec.Struct, frozen=True):
@@ -49,16 +53,27 @@ class Card(msgspec.Struct):
 
 
 class Bar(msgspec.Struct):
-    """A link in the drawing: a horizontal line, and the places of its ports on it with those at the cards."""
+    """A link in the drawing, or as much of it as is there for one row: a horizontal line.
+
+    Attributes:
+        y: How far down.
+        devices: The devices that hang on it.
+        joined: Where it goes on from the bar of the row before: how far right, and how far down that one is.
+        drops: Of each device how far right its line is, and where that ends at the card.
+    """
 
     link: Link
     y: float
-    drops: list[tuple[float, float]]
+    devices: list[str]
+    joined: tuple[float, float] | None = None
+    drops: list[tuple[float, float]] = []
 
     @property
     def ends(self) -> tuple[float, float]:
         """Where the line begins and ends."""
         places = [x for x, _ in self.drops]
+        if self.joined is not None:
+            places.append(self.joined[0])
         middle = (min(places) + max(places)) / 2
         half = max((max(places) - min(places)) / 2 + 0.15, 0.9)
         return middle - half, middle + half
@@ -107,25 +122,93 @@ def placed(network: Network, heights: dict[str, float]) -> Placed:
         network: The network.
         heights: How high the card of each device is, in inches.
     """
+    plan = _Plan(network, heights)
     links = links_of(network)
-    tiers = _tiers(network, links)
-    cards: dict[str, Card] = {}
-    bars: list[Bar] = []
-    y = 0.0
-    for above, names in tiers:
-        y += SPACE + BAR_STEP * len(above)
-        bars += [Bar(link, y - SPACE - BAR_STEP * (len(above) - at - 1), []) for at, link in enumerate(above)]
-        wanted = {name: _above(name, above, cards) for name in names}
+    for above, names in _tiers(network, links):
+        leading = [link for link in links if link not in above]
+        plan.tier(above, names, {name for link in leading for name in link.devices})
+    return plan.done()
+
+
+class _Plan:
+    """Puts tiers below one another."""
+
+    def __init__(self, network: Network, heights: Mapping[str, float]) -> None:
+        self.devices = {each.name: each for each in network.devices}
+        self.heights = heights
+        self.cards: dict[str, Card] = {}
+        self.bars: list[Bar] = []
+        self.y = 0.0
+
+    def tier(self, above: Sequence[Link], names: Sequence[str], leading_on: Collection[str]) -> None:
+        """Put a tier below what is there.
+
+        Args:
+            above: Its links.
+            names: Its devices.
+            leading_on: Devices that other links lead away from; of many devices these stand in the last row.
+        """
+        hang = {*self.cards}
+        wanted = {name: _above(name, above, self.cards) for name in names}
         names = sorted(names, key=lambda name: wanted[name])
-        for name, x in zip(names, _spread([wanted[name] for name in names]), strict=True):
-            device = next(each for each in network.devices if each.name == name)
-            cards[name] = Card(device, x - CARD_WIDTH / 2, y, heights[name])
-        y += max((heights[name] for name in names), default=0) + SPACE
-    left = min((card.x for card in cards.values()), default=0.0) - CARD_GAP
-    for card in cards.values():
-        card.x -= left
-    _drop(cards, bars)
-    return Placed(list(cards.values()), bars, max(card.x for card in cards.values()) + CARD_WIDTH + CARD_GAP, y)
+        over = [
+            self.cards[name] for name in dict.fromkeys(name for link in above for name in link.devices if name in hang)
+        ]
+        lane = _lane(over)
+        if len(names) <= ACROSS or lane is None:
+            self.row(above, names, _spread([wanted[name] for name in names]), lane)
+            return
+        leaves = [name for name in names if name not in leading_on]
+        rows = [leaves[at : at + ACROSS] for at in range(0, len(leaves), ACROSS)]
+        rows += [[name for name in names if name in leading_on]]
+        for row in rows:
+            if row:
+                self.row([link for link in above if {*row} & {*link.devices}], row, _beside(lane, len(row)), lane)
+
+    def row(
+        self, above: Sequence[Link], names: Sequence[str], places: Sequence[float], lane: tuple[float, float] | None
+    ) -> None:
+        """Put a row of devices, and their links above them, below what is there."""
+        self.y += SPACE + BAR_STEP * len(above)
+        for at, link in enumerate(above):
+            y = self.y - SPACE - BAR_STEP * (len(above) - at - 1)
+            before = next((bar for bar in reversed(self.bars) if bar.link == link), None)
+            here = [name for name in link.devices if name in names or (name in self.cards and before is None)]
+            joined = None
+            if before is not None and lane is not None:
+                shared = len({bar.link.subnets for bar in self.bars if bar.joined and bar.link != link})
+                joined = (lane[0] + APART * (1 + shared), before.y)
+            self.bars.append(Bar(link, y, here, joined, []))
+        for name, x in zip(names, places, strict=True):
+            self.cards[name] = Card(self.devices[name], x - CARD_WIDTH / 2, self.y, self.heights[name])
+        self.y += max((self.heights[name] for name in names), default=0) + SPACE
+
+    def done(self) -> Placed:
+        """Return what was laid out, from the left edge on."""
+        cards = list(self.cards.values())
+        left = min((card.x for card in cards), default=0.0) - CARD_GAP
+        for card in cards:
+            card.x -= left
+        for bar in self.bars:
+            if bar.joined is not None:
+                bar.joined = (bar.joined[0] - left, bar.joined[1])
+        _drop(self.cards, self.bars)
+        return Placed(cards, self.bars, max(card.x for card in cards) + CARD_WIDTH + CARD_GAP, self.y)
+
+
+def _lane(over: Sequence[Card]) -> tuple[float, float] | None:
+    """Return the lane that stays free below the devices that lead to a tier; None if they are too far apart for one."""
+    if not over:
+        return -CARD_GAP, CARD_GAP
+    low, high = min(card.x for card in over), max(card.x for card in over) + CARD_WIDTH
+    return (low - CARD_GAP, high + CARD_GAP) if high - low < 3 * (CARD_WIDTH + CARD_GAP) else None
+
+
+def _beside(lane: tuple[float, float], count: int) -> list[float]:
+    """Return the middles of so many cards, in ascending order, half of them on each side of a lane."""
+    step = CARD_WIDTH + CARD_GAP
+    left = [lane[0] - CARD_WIDTH / 2 - step * at for at in reversed(range(count // 2))]
+    return [*left, *(lane[1] + CARD_WIDTH / 2 + step * at for at in range(count - count // 2))]
 
 
 def _above(name: str, links: Sequence[Link], cards: Mapping[str, Card]) -> float:
@@ -176,9 +259,9 @@ def _drop(cards: dict[str, Card], bars: Sequence[Bar]) -> None:
     """Give every port its place on the edge of its card: those of bars above on the top, the others below."""
     edges: dict[tuple[str, bool], list[Bar]] = defaultdict(list)
     for bar in bars:
-        for name in bar.link.devices:
+        for name in bar.devices:
             edges[name, bar.y < cards[name].y].append(bar)
-    lines: list[tuple[float, float, float]] = []
+    lines = [(bar.joined[0], bar.joined[1], bar.y) for bar in bars if bar.joined is not None]
     for (name, top), members in edges.items():
         card = cards[name]
         members.sort(key=lambda bar: _mean(round(100 * cards[each].x) for each in bar.link.devices))
