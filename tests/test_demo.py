@@ -13,8 +13,6 @@ import pytest
 
 import agile_lattice as al
 from agile_lattice.cli.main import main
-from agile_lattice.intent.model import Network
-from agile_lattice.show.tiers import CARD_WIDTH, links_of, placed
 
 DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
 INTENT = str(DEMO / "saltmarsh.yaml")
@@ -308,88 +306,6 @@ def test_everything_is_a_data_frame_too() -> None:
     there = frames.differences([al.diff(quay, al.read(quay.name, quay.speaks, texts))])
     assert there[there.weight == "consequential"].witness.str.contains("->").all() and len(there) > 4
     assert list(frames.differences([]).columns) == list(there.columns)
-
-
-def test_a_network_is_drawn_and_nothing_falls_together(tmp_path: Path) -> None:
-    coast = al.load(str(Path(__file__).parent.parent / "examples" / "coast"))
-    for network in (al.load(INTENT), coast, _sites(40), _bus(40)):
-        heights = {each.name: 1.0 + len(each.interfaces) / 10 for each in network.devices}
-        layout = placed(network, heights)
-        assert [card.device.name for card in sorted(layout.cards, key=lambda card: card.device.name)] == sorted(
-            each.name for each in network.devices
-        )
-        boxes = [(card.x, card.y, card.x + CARD_WIDTH, card.y + card.height) for card in layout.cards]
-        for at, (left, top, right, bottom) in enumerate(boxes):
-            assert left >= 0 and right <= layout.width and top >= 0 and bottom <= layout.height
-            for other in boxes[:at]:
-                assert left >= other[2] or other[0] >= right or top >= other[3] or other[1] >= bottom
-        rows = [bar.y for bar in layout.bars]
-        assert len(rows) == len(set(rows)), "bars have a line each"
-        for bar in layout.bars:
-            assert len(bar.drops) == len(bar.devices)
-            for x, edge in [
-                *bar.drops,
-                *([bar.joined] if bar.joined else []),
-            ]:  # no line passes a card, or falls together with another
-                low, high = sorted((bar.y, edge))
-                for left, top, right, bottom in boxes:
-                    assert not (left < x < right and top < high - 1e-9 and low + 1e-9 < bottom)
-        hanging = [name for bar in layout.bars for name in bar.devices]
-        assert sorted(hanging) == sorted(name for link in links_of(network) for name in link.devices)
-        drops = [(x, *sorted((bar.y, edge))) for bar in layout.bars for x, edge in bar.drops]
-        drops += [(bar.joined[0], bar.joined[1], bar.y) for bar in layout.bars if bar.joined]
-        for at, (x, low, high) in enumerate(drops):
-            assert all(x != other[0] or high <= other[1] or other[2] <= low for other in drops[:at])
-    for name, begins in (("net.png", b"\x89PNG"), ("net.svg", b"<?xml")):
-        assert main(["draw", INTENT, str(tmp_path / name)]) == 0
-        assert (tmp_path / name).read_bytes().startswith(begins)
-    assert main(["draw", INTENT, str(tmp_path / "net.gif")]) == 2 and not (tmp_path / "net.gif").exists()
-
-
-def _sites(count: int) -> Network:
-    """A hub, sites on it, and a switch behind every fourth."""
-    hub = ", ".join(f"s{n}: {{address: 10.0.{n}.0/31}}" for n in range(count * 3 // 4))
-    lines = [f"  hub: {{speaks: frr, interfaces: {{up: {{zone: sea, address: 192.0.2.2/29}}, {hub}}}}}"]
-    for n in range(count * 3 // 4):
-        lines.append(
-            f"  site{n}: {{speaks: frr, interfaces: {{a: {{address: 10.0.{n}.1/31}}, b: {{address: 10.1.{n}.1/24}}}}}}"
-        )
-        if n % 4 == 0:
-            lines.append(f"  switch{n}: {{speaks: frr, interfaces: {{b: {{address: 10.1.{n}.2/24}}}}}}")
-    return al.loads("lattice: 1\nzones: {sea: {exposure: public}}\ndevices:\n" + "\n".join(lines))
-
-
-def _bus(count: int) -> Network:
-    """Devices that all are on one provider's subnet."""
-    lines = [
-        f"  d{n}: {{speaks: frr, interfaces: {{up: {{zone: sea, address: 192.0.2.{n + 2}/24}}}}}}" for n in range(count)
-    ]
-    return al.loads("lattice: 1\nzones: {sea: {exposure: public}}\ndevices:\n" + "\n".join(lines))
-
-
-def test_a_report_is_one_page_that_needs_nothing_else(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    intent = tmp_path / "intent.yaml"
-    intent.write_text(Path(INTENT).read_text().replace("Ticket hall}", "Ticket <script>alert(1)</script> hall}"))
-    pages = [tmp_path / "one.html", tmp_path / "two.html"]
-    for page in pages:
-        printed(capsys, 1, "report", str(intent), str(page), str(DEMO / "a-year-later"))
-    text = pages[0].read_text()
-    assert text == pages[1].read_text(), "the same network gives the same page"
-    assert "<script>alert" not in text and "Ticket &lt;script&gt;alert(1)&lt;/script&gt; hall" in text
-    assert not re.search(r"""\b(src|href)=["'](?!#)|@import|url\((?!#)""", text.replace("xlink:href", "href")), (
-        "no other file"
-    )
-    ids = re.findall(r'\bid="([^"]+)"', text)
-    assert len(ids) == len(set(ids))
-    assert set(re.findall(r'<a href="#([^"]+)"', text)) <= set(ids)
-    for subject in ("translation publish-gate-reader", "route 192.0.2.0/24", "198.51.100.3 tcp/4434, in by sea0"):
-        assert subject in text
-    assert text.count("consequential</td>") == 7 and text.count("<h3") == 2
-    tags = re.findall(r"<(/?)(table|tr|td|th|details|section|main|div|ul|li|pre|svg|g)\b[^>]*?(/?)>", text)
-    depth = sum((not closing and not alone) - bool(closing) for closing, _, alone in tags)
-    assert depth == 0, "what is opened is closed"
-    printed(capsys, 0, "report", INTENT, str(pages[0]))
-    assert "Differences" not in pages[0].read_text() and "No findings." in pages[0].read_text()
 
 
 def test_many_devices_are_told_in_few_lines(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 import textwrap
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -20,6 +22,7 @@ from agile_lattice.intent.normal import normal
 from agile_lattice.intent.permits import Permit
 from agile_lattice.notation.located import parse
 from agile_lattice.notation.writing import device_data
+from test_laws import rendered
 
 # Each: the dialects, a text, the device in the notation, and the lines that are left over.
 PAIRS: list[tuple[str, str, str, list[int]]] = [
@@ -236,6 +239,32 @@ def test_a_text_of_another_kind_is_not_taken_for_one_of_this(name: str) -> None:
         with pytest.raises(CaptureError) as caught:
             al.read("lamp", [name], {"strange": text})
         assert str(caught.value).startswith("strange")
+
+
+MIGRATED = ["frr", "bird", "netplan", "networkd", "ifupdown", "iproute2", "ietf-yang", "ietf-yang/xml"]
+MIGRATED += ["bollard", "mooring", "tideway"]
+INTENT = Path(al.__file__).parent / "demo" / "saltmarsh.yaml"
+LITERAL = re.compile(r"\b\d+\.\d+\.\d+\.\d+\b")
+
+
+@pytest.mark.parametrize("dialect", MIGRATED)
+def test_every_line_says_which_line_of_the_intent_it_comes_from(dialect: str, tmp_path: Path) -> None:
+    plain = tmp_path / "plain.yaml"  # with the addresses that names stand for
+    plain.write_text(al.write(al.load(str(INTENT))))
+    source = plain.read_text().splitlines()
+    device = next(each for each in al.load(str(plain)).devices if each.name == "quay-edge")
+    device, texts = rendered(replace(device, speaks=(dialect, "iproute2", "nftables")))
+    told = 0
+    for each in render_device(device, causes=True):
+        assert each.text == next(one.text for one in texts if one.file == each.file)
+        lines = each.text.splitlines()
+        for cause in each.causes:
+            literals = LITERAL.findall(lines[cause.line - 1])
+            meant = source[cause.place.line - 1]
+            if len(literals) == 1 and literals[0] in "\n".join(source):
+                assert literals[0] in meant, f"{lines[cause.line - 1]!r} does not come from {meant!r}"
+                told += 1
+    assert told > 2
 
 
 LAN = Permit("", ("lan0",))

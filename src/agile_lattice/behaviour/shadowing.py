@@ -15,7 +15,7 @@ from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Access, Passage, Permit, passages
 from agile_lattice.intent.stages import Rule, Stage
 from agile_lattice.intent.translations import Translation
-from agile_lattice.packets.boxes import Box, Undecided
+from agile_lattice.packets.boxes import Box, Undecided, overlap
 from agile_lattice.packets.shadows import Shadow, crossings, shadows
 
 FIELDS = ((0,), (1,), (2, PORT), (SOURCE,), (DESTINATION,))  # what a reader takes for one thing to match
@@ -126,3 +126,27 @@ def _alone(boxes: Sequence[Box], liked: Sequence[Sequence[int]] | None) -> tuple
         return tuple(shadows(boxes, liked))
     except Undecided:
         return (Shadow(unknown=True),) * len(boxes)
+
+
+class Taking(msgspec.Struct, frozen=True):
+    """That a rule takes packets from a later one.
+
+    Attributes:
+        earlier, later: Their positions.
+        all: Whether nothing is left of the later one, and this one has a part in that.
+    """
+
+    earlier: int
+    later: int
+    all: bool
+
+
+def taking(rules: Ordered) -> list[Taking]:
+    """Return which rules of a list take packets from which; neighbours of one owner are left out, as they are one."""
+    members = rules.members
+    return [
+        Taking(earlier, later, earlier in rules.shadows[later].takers)
+        for later, one in enumerate(members)
+        for earlier, other in enumerate(members[:later])
+        if other.owner is not one.owner and overlap(other.box, one.box)
+    ]

@@ -19,6 +19,8 @@ from agile_lattice.show.terminal import console
 def run(arguments: Namespace) -> int:
     """Show the plan; 0, or 1 if a run of addresses was asked for and no plan has one."""
     chosen = _chosen(plans(load(arguments.intent)), arguments.only)
+    if arguments.picture:
+        _write_picture(chosen, Path(arguments.picture))
     if arguments.format == "csv":
         from agile_lattice.plan.frames import address_frame
 
@@ -31,8 +33,6 @@ def run(arguments: Namespace) -> int:
         out = console()
         for plan in chosen:
             show_plan(out, plan, arguments.run)
-    if arguments.picture:
-        _write_picture(chosen, Path(arguments.picture))
     return 0 if arguments.run == 1 or any(plan.next_free(arguments.run) for plan in chosen) else 1
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from agile_lattice.cli.captures import captured_texts
-from agile_lattice.cli.output import print_json
+from agile_lattice.cli.output import print_json, write_picture
 from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.differences import Comparison, Weight
 from agile_lattice.dialects import read_device
@@ -28,6 +28,10 @@ def run(arguments: Namespace) -> int:
     ]
     if arguments.only:
         comparisons = [_only(each, arguments.only) for each in comparisons]
+    if arguments.picture:
+        from agile_lattice.show.sections import sections_figure
+
+        write_picture(sections_figure(comparisons), Path(arguments.picture))
     if arguments.format == "json":
         print_json(comparisons)
     else:

@@ -1,20 +1,43 @@
-"""`lattice draw`: the network as a picture."""
+"""`lattice draw`: the network as a picture, or which rules of a device take packets from which."""
 
 from __future__ import annotations
 
 from argparse import Namespace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
+from agile_lattice.behaviour.shadowing import ordered
+from agile_lattice.behaviour.topology import Topology
 from agile_lattice.cli.output import write_picture
+from agile_lattice.intent.model import Network
+from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
-from agile_lattice.notation.lookup import chosen_devices
+from agile_lattice.notation.lookup import chosen_devices, device_named
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
 
 
 def run(arguments: Namespace) -> int:
     """Draw; 0 once the file is written."""
     network = load(arguments.intent)
     chosen_devices(network, None)  # there are some
+    figure = _rules(network, arguments.rules) if arguments.rules else _network(network)
+    write_picture(figure, Path(arguments.into))
+    return 0
+
+
+def _network(network: Network) -> Figure:
     from agile_lattice.show.network import network_figure
 
-    write_picture(network_figure(network), Path(arguments.into))
-    return 0
+    return network_figure(network)
+
+
+def _rules(network: Network, name: str) -> Figure:
+    from agile_lattice.show.rule_map import rules_figure
+
+    device = device_named(network, name)
+    lists = [each for each in ordered(Topology(network), [device]) if len(each.members) > 1]
+    if not lists:
+        raise fail(device.place, f"{name} has no list of rules in which one could take packets from another")
+    return rules_figure(lists, f"{name}: which rules take packets from which")

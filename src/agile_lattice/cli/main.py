@@ -66,6 +66,9 @@ def build_parser() -> ArgumentParser:
     command = add("draw", "draw the network", "lattice draw intent.yaml network.svg", formats=())
     command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
     command.add_argument("into", metavar="FILE", help="the picture: a .png or an .svg")
+    command.add_argument(
+        "--rules", metavar="DEVICE", help="draw instead which rules of this device take packets from which"
+    )
 
     command = add(
         "addresses", "show what every block and subnet is used for", "lattice addresses intent.yaml --run 4",
@@ -109,6 +112,7 @@ def build_parser() -> ArgumentParser:
         "--only", choices=["consequential", "open", "descriptive", "cosmetic"],
         help="only these differences, in the exit code too; open is what may matter",
     )  # fmt: skip
+    command.add_argument("--picture", metavar="FILE", help="draw devices by sections, as .png or .svg")
 
     command = add(
         "mend",

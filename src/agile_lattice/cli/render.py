@@ -24,7 +24,7 @@ def run(arguments: Namespace) -> int:
     """Render; nothing is printed or written unless everything can be."""
     devices = chosen_devices(load(arguments.intent), arguments.device)
     catalogue = catalogue_beside(Path(arguments.intent))
-    texts = render_all(devices, catalogue)
+    texts = render_all(devices, catalogue, causes=arguments.format == "json")
     if arguments.prove:
         prove_all(devices, texts, catalogue)
     if arguments.into:
@@ -39,7 +39,7 @@ def run(arguments: Namespace) -> int:
     return 0
 
 
-def render_all(devices: Sequence[Device], catalogue: Catalogue = BUILT_IN) -> list[Rendered]:
+def render_all(devices: Sequence[Device], catalogue: Catalogue = BUILT_IN, causes: bool = False) -> list[Rendered]:
     """Render devices.
 
     Raises:
@@ -49,7 +49,7 @@ def render_all(devices: Sequence[Device], catalogue: Catalogue = BUILT_IN) -> li
     refusals: list[Refusal] = []
     for device in told(devices, "rendering"):
         try:
-            texts += render_device(device, catalogue)
+            texts += render_device(device, catalogue, causes)
         except Refusals as error:
             refusals += error.refusals
     if refusals:

@@ -36,14 +36,14 @@ def run(arguments: Namespace) -> int:
         )  # fmt: skip
     sent = packet_of(network, words, arguments.at)
     found = walk(Topology(network), sent.header, sent.device, sent.arrives)
-    if arguments.format == "json":
-        print_json(found)
-    else:
-        show_walk(console(), found)
     if arguments.picture:
         from agile_lattice.show.lanes import walk_figure
 
         write_picture(walk_figure(found), Path(arguments.picture))
+    if arguments.format == "json":
+        print_json(found)
+    else:
+        show_walk(console(), found)
     return 0 if found.arrives else 1
 
 

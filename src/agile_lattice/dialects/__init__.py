@@ -8,6 +8,7 @@ import msgspec
 
 from agile_lattice.collection import no_collection
 from agile_lattice.dialects.assembly import Capture, as_intent, assemble, facts_of
+from agile_lattice.dialects.causes import render_with_causes
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS, says_nothing
 from agile_lattice.dialects.families import FAMILIES
@@ -16,9 +17,17 @@ from agile_lattice.dialects.reading import Reading, best_reading
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.intent.model import SECTIONS, Device, Section
+from agile_lattice.intent.places import Place
 from agile_lattice.intent.stages import family_of, split
 
-__all__ = ["Capture", "Rendered", "as_intent", "read_device", "render_device"]
+__all__ = ["Capture", "Cause", "Rendered", "as_intent", "read_device", "render_device"]
+
+
+class Cause(msgspec.Struct, frozen=True):
+    """A line of a text, from 1, and where in the intent what it says stands."""
+
+    line: int
+    place: Place
 
 
 class Rendered(msgspec.Struct, frozen=True):
@@ -30,6 +39,7 @@ class Rendered(msgspec.Struct, frozen=True):
         file: What the text is called in a folder.
         sections: What it carries.
         text: The whole text, ending in a line break.
+        causes: For lines of it, where in the intent what they say stands; only if that was asked for.
     """
 
     device: str
@@ -37,15 +47,17 @@ class Rendered(msgspec.Struct, frozen=True):
     file: str
     sections: tuple[Section, ...]
     text: str
+    causes: tuple[Cause, ...] = ()
 
 
 @no_collection()
-def render_device(device: Device, catalogue: Catalogue = BUILT_IN) -> list[Rendered]:
+def render_device(device: Device, catalogue: Catalogue = BUILT_IN, causes: bool = False) -> list[Rendered]:
     """Render a device in the dialects that it speaks; each section goes to the first that carries it.
 
     Args:
         device: The device.
         catalogue: Where dialects are looked up.
+        causes: Whether to say of every line where in the intent it comes from.
 
     Raises:
         Refusals: With everything that cannot be expressed, if anything cannot.
@@ -64,8 +76,13 @@ def render_device(device: Device, catalogue: Catalogue = BUILT_IN) -> list[Rende
         if not sections:
             continue
         try:
-            for file, text in render_facts(speaker, wanted):
-                rendered.append(Rendered(device.name, name, file, sections, text))
+            if causes:
+                for file, text, lines in render_with_causes(speaker, wanted):
+                    found = tuple(Cause(line, place) for line, place in sorted(lines.items()))
+                    rendered.append(Rendered(device.name, name, file, sections, text, found))
+            else:
+                for file, text in render_facts(speaker, wanted):
+                    rendered.append(Rendered(device.name, name, file, sections, text))
         except Refusals as error:
             refusals += error.refusals
     refusals += _uncarried(device, facts, carried)

@@ -93,7 +93,7 @@ def facts_of(device: Device) -> Facts:
         answers = tuple(answers_for(device.interfaces, device.translations))
     for answer in answers:
         facts["answer"] += [
-            AnswerFact(answer.interface, prefix, answer.place) for prefix in answer.addresses.prefixes()
+            AnswerFact(answer.interface, prefix, answer.place.at(str(prefix))) for prefix in answer.addresses.prefixes()
         ]
     return cast(Facts, facts)
 

@@ -17,7 +17,9 @@ from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.shapes import Shape, UnspellableField, whole_fields
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.intent.model import Section
-from agile_lattice.intent.places import NOWHERE
+from agile_lattice.intent.places import NOWHERE, Place
+
+Causes = dict[int, Place]  # by the identity of the statement
 
 
 def render_facts(dialect: Dialect, facts: Facts, form: Form | None = None) -> list[tuple[str, str]]:
@@ -31,15 +33,31 @@ def render_facts(dialect: Dialect, facts: Facts, form: Form | None = None) -> li
     Raises:
         Refusals: With everything that the dialect cannot express.
     """
+    form = form or dialect.forms[0]
+    statements = written(dialect, facts, form)
+    return [(name or form.file, text) for name, text in form.surface.print_files(statements)]
+
+
+def written(dialect: Dialect, facts: Facts, form: Form, causes: Causes | None = None) -> list[Statement]:
+    """Write facts as statements.
+
+    Args:
+        dialect: The dialect.
+        facts: By kind.
+        form: One of the dialect's forms.
+        causes: Gets for every statement that says something of a fact where that stands.
+
+    Raises:
+        Refusals: With everything that the dialect cannot express.
+    """
     for each in dialect.passes:
         facts = each.down(facts, dialect.name)
-    form = form or dialect.forms[0]
-    writer = _Writer(dialect, facts, _homes(form.block))
+    writer = _Writer(dialect, facts, _homes(form.block), causes)
     statements = [*(Statement(text, 0) for text in form.before), *writer.block(form.block, _Owner(), {})]
     writer.refuse_unwritten(form.carries)
     if writer.refusals:
         raise Refusals(writer.refusals)
-    return [(name or form.file, text) for name, text in form.surface.print_files(statements)]
+    return statements
 
 
 class _Plan(msgspec.Struct, frozen=True):
@@ -76,6 +94,12 @@ def _homes(block: Block) -> Counter[str]:
     return homes
 
 
+def place_of(fact: Any) -> Place:
+    """Return where a fact stands."""
+    place: Place = getattr(fact, "place", NOWHERE)
+    return place
+
+
 def _present(kind: FactType, traits: tuple[Any, ...]) -> dict[str, Any]:
     return {name: trait for name, trait in zip(kind.fields, traits, strict=True) if trait is not None}
 
@@ -86,8 +110,9 @@ def _agrees(phrase: Phrase, present: Mapping[str, Any]) -> bool:
 
 
 class _Writer:
-    def __init__(self, dialect: Dialect, facts: Facts, homes: Counter[str]) -> None:
+    def __init__(self, dialect: Dialect, facts: Facts, homes: Counter[str], causes: Causes | None) -> None:
         self.dialect = dialect
+        self.causes = causes
         self.facts = facts
         self.homes = homes
         self.written: dict[str, int] = defaultdict(int)
@@ -136,14 +161,31 @@ class _Writer:
         text = shape.fill(owner.fact)
         if phrase.block is None:
             if owner.traits or phrase.always:
-                yield Statement(text, 0)
+                yield self.caused(Statement(text, 0), owner.fact, says)
             return
         inside = self.block(phrase.block, owner, fields)
         if not inside and (phrase.needs == (INSIDE,) or (owner.traits and not shape.names)):
             return
         # Elsewhere a block that only holds others is written even if it is empty: that, too, is worth saying.
         heads = [condition.of(owner.traits) for _, condition in phrase.conditions]
-        yield Statement(text, 0, [*(Statement(head.fill(owner.fact), 0) for head in heads if head), *inside])
+        conditions = [
+            self.caused(Statement(head.fill(owner.fact), 0), owner.fact, head.names) for head in heads if head
+        ]
+        yield Statement(text, 0, [*conditions, *inside])
+
+    def caused(self, statement: Statement, fact: Any, names: Iterable[str]) -> Statement:
+        """Note where the fact stands that a statement says something of, or better its first field that has a place."""
+        if self.causes is not None and fact is not None:
+            whole = place_of(fact)
+            fields = sorted(whole_fields(names) or names)
+            own = (whole.at(*self.keys(fact, field.partition(".")[0])) for field in fields)
+            self.causes[id(statement)] = next((place for place in own if place is not whole), whole)
+        return statement
+
+    def keys(self, fact: Any, field: str) -> tuple[str, ...]:
+        """Return by which keys an intent has a field."""
+        kind = next((kind for kind in FACTS.values() if isinstance(fact, kind.record)), None)
+        return kind.keys.get(field, (field,)) if kind is not None else (field,)
 
     def facts_here(self, kind: FactType, phrases: list[Phrase], fields: dict[str, Any]) -> Collection[Fact]:
         """Return the facts of a kind that belong into this block: those that agree with what is around it."""
@@ -192,6 +234,8 @@ class _Writer:
                 self.said.add(id(fact))
             try:
                 statements += [Statement(shape.fill(fact), 0) for shape in plan.shapes]
+                if self.causes is not None:
+                    self.causes.update((id(each), place_of(fact)) for each in statements[-len(plan.shapes) :])
                 if plan.heads or plan.block is not None:
                     statements[-1].children = self.children(kind, fact, plan, traits, around)
             except UnspellableField as error:
@@ -204,7 +248,7 @@ class _Writer:
         self, kind: FactType, fact: Fact, plan: _Plan, traits: tuple[Any, ...], around: dict[str, Any]
     ) -> list[Statement]:
         """Write what stands inside the statement of a fact."""
-        heads = [Statement(head.fill(fact), 0) for head in plan.heads]
+        heads = [self.caused(Statement(head.fill(fact), 0), fact, head.names) for head in plan.heads]
         if plan.block is None:
             return heads
         fields = kind.fields if not kind.key else (kind.key,) if kind.key in kind.fields else ()
@@ -279,7 +323,7 @@ class _Writer:
     def refusal(self, kind: FactType, fact: Fact, field: str, reason: str) -> Refusal:
         """Return the refusal of a field of a fact."""
         keys = kind.keys.get(field, (field,))
-        place = getattr(fact, "place", NOWHERE).at(*keys)
+        place = place_of(fact).at(*keys)
         return Refusal(self.dialect.name, kind.describe(fact), ".".join(keys), place, reason)
 
     def refuse_unwritten(self, sections: Iterable[Section]) -> None:

@@ -157,7 +157,12 @@ def answers_for(interfaces: Iterable[Interface], translations: Iterable[Translat
         )
         here = meet(wanted, subnets)
         if here:
-            answers.append(Answer(interface.name, AddressSet(4, here), _place_of_use(translations, here)))
+            addresses = AddressSet(4, here)
+            used: dict[str | int, Place] = {
+                str(each): _place_of_use(translations, ((each.first, each.last),)) for each in addresses.prefixes()
+            }
+            first = _place_of_use(translations, here)
+            answers.append(Answer(interface.name, addresses, Place(first.file, first.line, used)))
     return answers
 
 
@@ -173,7 +178,7 @@ def _gathered(answers: list[Answer]) -> tuple[Answer, ...]:
     result = []
     for (name, _), members in sorted(by_interface.items()):
         parts: dict[str | int, Place] = {
-            str(prefix): each.place for each in members for prefix in each.addresses.prefixes()
+            str(prefix): each.place.at(str(prefix)) for each in members for prefix in each.addresses.prefixes()
         }
         place = Place(members[0].place.file, members[0].place.line, parts)
         result.append(Answer(name, AddressSet.of(*(each.addresses for each in members)), place))

@@ -1,0 +1,85 @@
+"""Devices by sections as a picture: what is as the intent says, what differs, and how much that matters."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from agile_lattice.compare.differences import Comparison, Weight
+from agile_lattice.intent.model import SECTIONS
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+WIDTH, HEIGHT, LEFT, ABOVE = 1.05, 0.26, 2.2, 1.0  # inches
+INK, FAINT, PAPER = "#22303c", "#6b7885", "#ffffff"
+NOT_UNDERSTOOD = "not understood"
+SAME, UNSEEN = "#dbe7f0", "#ffffff"
+# From the heaviest to the lightest; told apart by lightness, and by the count in the cell.
+COLOURS: dict[Weight, str] = {
+    "consequential": "#a8480a", "open": "#d9730d", "descriptive": "#f7d9a8", "cosmetic": "#a9c8de",
+}  # fmt: skip
+WORDS = {
+    "as the intent says": SAME, "consequential": COLOURS["consequential"], "may matter": COLOURS["open"],
+    "a remark only": COLOURS["descriptive"], "no packet can tell": COLOURS["cosmetic"], "not compared": UNSEEN,
+}  # fmt: skip
+
+
+def sections_figure(comparisons: Sequence[Comparison]) -> Figure:
+    """Return a figure of devices by sections, as large as it needs."""
+    from matplotlib.figure import Figure
+
+    width = max(LEFT + WIDTH * len(_columns(comparisons)) + 0.3, 8.5)
+    figure = Figure(figsize=(width, ABOVE + HEIGHT * len(comparisons) + 0.3), facecolor="white")
+    axes = figure.add_axes((0, 0, 1, 1))
+    draw_sections(axes, comparisons)
+    axes.set(xlim=(-LEFT, width - LEFT))
+    return figure
+
+
+def draw_sections(axes: Axes, comparisons: Sequence[Comparison]) -> None:
+    """Draw devices by sections, in inches: in each cell the number of differences, coloured by the heaviest."""
+    from matplotlib.patches import Rectangle
+
+    columns = _columns(comparisons)
+    for at, name in enumerate(columns):
+        axes.text(WIDTH * (at + 0.46), -0.12, name, fontsize=8, color=INK, ha="center", va="center")
+    for at, (words, colour) in enumerate(WORDS.items()):
+        x = -LEFT + 0.3 + 1.37 * at
+        axes.add_patch(Rectangle((x, -0.75), 0.16, 0.16, facecolor=colour, edgecolor=FAINT, lw=0.4))
+        axes.text(x + 0.22, -0.67, words, fontsize=7.5, color=INK, va="center")
+    for row, one in enumerate(comparisons):
+        name = one.device if len(one.device) <= 26 else f"{one.device[:25]}…"
+        axes.text(-0.12, HEIGHT * (row + 0.46), name, fontsize=8, color=INK, ha="right", va="center")
+        for at, column in enumerate(columns):
+            colour, words, ink = _cell(one, column)
+            corner = (WIDTH * at, HEIGHT * row)
+            axes.add_patch(Rectangle(corner, WIDTH * 0.95, HEIGHT * 0.9, facecolor=colour, edgecolor=FAINT, lw=0.3))
+            axes.text(corner[0] + WIDTH * 0.475, corner[1] + HEIGHT * 0.46, words, fontsize=8, color=ink,
+                      ha="center", va="center")  # fmt: skip
+    axes.set(xlim=(-LEFT, WIDTH * len(columns) + 0.3), ylim=(HEIGHT * len(comparisons) + 0.3, -ABOVE), aspect="equal")
+    axes.axis("off")
+
+
+def _columns(comparisons: Sequence[Comparison]) -> list[str]:
+    """Return the sections that some device has, or was not compared in; and one for what was not understood."""
+    found = {each.section for one in comparisons for each in one.differences}
+    found |= {section for one in comparisons for section in one.unseen}
+    always = {"interfaces", "routes", "translations"}
+    sections = [section for section in SECTIONS if section in found | always]
+    return [*sections, *([NOT_UNDERSTOOD] if any(one.leftovers for one in comparisons) else [])]
+
+
+def _cell(one: Comparison, column: str) -> tuple[str, str, str]:
+    """Return the colour of a cell, what stands in it, and the colour of that."""
+    if column == NOT_UNDERSTOOD:
+        count = len(one.leftovers)
+        return (COLOURS["open"], str(count), PAPER) if count else (SAME, "", INK)
+    if column in one.unseen:
+        return UNSEEN, "?", FAINT
+    weights = [each.weight for each in one.differences if each.section == column]
+    heaviest = next((weight for weight in COLOURS if weight in weights), None)
+    if heaviest is None:
+        return SAME, "", INK
+    return COLOURS[heaviest], str(len(weights)), PAPER if heaviest in ("consequential", "open") else INK
