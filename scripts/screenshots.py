@@ -29,7 +29,6 @@ TERMINAL = shlex.split(
 # The name of the picture, and what is typed.
 PICTURES = {
     "check": "lattice check draft.yaml",
-    "explain": "lattice check --explain exemption-too-broad",
     "addresses": "lattice addresses saltmarsh.yaml --run 2 --only harbour-isp;"
     " lattice addresses saltmarsh.yaml --run 2 --only pier",
     "render": "lattice render saltmarsh.yaml --device quay-edge",
@@ -43,7 +42,6 @@ PICTURES = {
     "flows": "lattice walk saltmarsh.yaml --flows flows.txt",
     "prove": "lattice prove saltmarsh.yaml applied; lattice prove saltmarsh.yaml a-year-later",
     "matrix": "lattice dialects matrix",
-    "try": "lattice dialects try /tmp/lattice-tutorial/lighthouse.toml /tmp/lattice-tutorial/sample.log",
     "help": "lattice --help",
     "demo": "lattice demo | head -42",
 }
@@ -52,6 +50,8 @@ FIGURES = {
     "strip": "addresses saltmarsh.yaml --only pier",
     "walk-picture": "walk saltmarsh.yaml 10.41.20.9 203.0.113.77 tcp/443",
     "network": "draw ../../../examples/coast",
+    "rules": "draw draft.yaml --rules bay-edge",
+    "sections": "diff saltmarsh.yaml a-year-later",
 }
 PAGES = {"report": "report saltmarsh.yaml a-year-later"}
 
@@ -90,18 +90,8 @@ def page(name: str, words: str) -> None:
         subprocess.run(["chromium", *options, f"--screenshot={target}", path.as_uri()], check=True, capture_output=True)
 
 
-def write_tutorial() -> None:
-    """Write the files of the tutorial, so that their trial can be taken."""
-    folder = Path("/tmp/lattice-tutorial")
-    folder.mkdir(exist_ok=True)
-    text = (ROOT / "docs" / "dialects.md").read_text()
-    for name, mark in (("sample.log", "```text sample.log\n"), ("lighthouse.toml", "```toml\n")):
-        (folder / name).write_text(text.split(mark)[1].split("```\n")[0])
-
-
 def main() -> None:
     """Take all pictures, or those named."""
-    write_tutorial()
     TARGET.mkdir(parents=True, exist_ok=True)
     with ExitStack() as stack:
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24", "-nolisten", "tcp"])
@@ -114,10 +104,11 @@ def main() -> None:
                 page(name, PAGES[name])
             else:
                 lattice = Path(sys.executable).with_name("lattice")
-                words = [*FIGURES[name].split(), "--picture", str(TARGET / f"{name}.png")]
-                if words[0] == "draw":
-                    words.remove("--picture")
-                subprocess.run([lattice, *words], cwd=DEMO, check=True)
+                command, intent, *more = FIGURES[name].split()
+                named = [] if command == "draw" else ["--picture"]
+                words = [command, intent, *([] if named else [TARGET / f"{name}.png"]), *more]
+                words += [*named, TARGET / f"{name}.png"] if named else []
+                subprocess.run([lattice, *words], cwd=DEMO, check=False, capture_output=True)  # 1 if something differs
 
 
 if __name__ == "__main__":

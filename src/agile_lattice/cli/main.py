@@ -32,6 +32,7 @@ in the order of the work:
   lattice walk intent.yaml web 192.0.2.7 tcp/443       what becomes of a packet, and which rule decides
   lattice walk intent.yaml --plan                      packets that would show every rule working
   lattice report intent.yaml report.html captures      all of it as one page
+  lattice report intent.yaml comment.md @main          what a change means, for a merge request
   lattice dialects matrix                              what each syntax can carry
   lattice demo                                         all of it, on a small ferry company
 
@@ -150,13 +151,14 @@ def build_parser() -> ArgumentParser:
     _add_captures(command, "; or another intent; or @REVISION, for the intent as it was in git")
 
     command = add(
-        "report", "write a page of HTML about all of it", "lattice report intent.yaml report.html captures", formats=()
+        "report", "write a page about all of it", "lattice report intent.yaml report.html captures", formats=()
     )  # fmt: skip
     command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
-    command.add_argument("into", metavar="FILE", help="the page")
+    command.add_argument("into", metavar="FILE", help="the page: .html, or .md for the comment of a merge request")
     command.add_argument(
-        "captures", metavar="CAPTURE", nargs="*", help="a folder with a folder for each device, to be compared"
-    )
+        "captures", metavar="CAPTURE", nargs="*",
+        help="a folder with a folder for each device, to be compared; or @REVISION, for what has changed since",
+    )  # fmt: skip
     command.set_defaults(device=None)
 
     _add_dialects(

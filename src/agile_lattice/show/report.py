@@ -1,85 +1,166 @@
-"""A network as one page of HTML that needs nothing else: drawing, addresses, findings, differences, configuration."""
+"""A network, how its devices differ from it, or a change of it, as one page of HTML that needs nothing else."""
 
 from __future__ import annotations
 
 import io
-from collections.abc import Sequence
+import linecache
+import re
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
+import msgspec
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
+from agile_lattice.behaviour.passing import Stage
+from agile_lattice.behaviour.walking import Walk
 from agile_lattice.checks import Finding
+from agile_lattice.compare.changes import Change
 from agile_lattice.compare.differences import Comparison, Difference
+from agile_lattice.compare.verdicts import Shown, Verdict
 from agile_lattice.dialects import Rendered
+from agile_lattice.dialects.errors import Refusal
 from agile_lattice.intent.model import Device, Network
+from agile_lattice.intent.places import Place
+from agile_lattice.plan.usage import plans
 from agile_lattice.show.differences import CHANGES, WEIGHTS
 from agile_lattice.show.network import network_figure
+from agile_lattice.show.proving import PARTS, summary
+from agile_lattice.show.strip import strip_figure
 from agile_lattice.show.terminal import plural
+from agile_lattice.show.walking import NAMES
 
-Cell = tuple[str, str]  # a class of the page, and words
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+Cell = tuple[str, str, str]  # a class of the page, words, and where in the page they lead to
 
 
-def report(
-    network: Network,
-    findings: Sequence[Finding],
-    rendered: Sequence[tuple[Device, Sequence[Rendered]]],
-    compared: Sequence[Comparison] | None = None,
-) -> str:
-    """Write the page.
+class Configured(msgspec.Struct, frozen=True):
+    """A device with its configuration, and of every line where it comes from; or why it cannot be rendered."""
 
-    Args:
+    device: Device
+    texts: Sequence[Rendered]
+    refusals: Sequence[Refusal] = ()
+
+
+class Facts(msgspec.Struct, frozen=True):
+    """What a report tells.
+
+    Attributes:
         network: The network.
         findings: What the rulebook says of it.
         rendered: Its devices, each with its configuration.
-        compared: How devices differ from it; `None` if that was not looked at.
+        compared: How captured devices differ from it; `None` if that was not looked at.
+        verdicts: Whether each packet is treated by them as the intent says.
+        change: What a change of the intent means; `None` if that was not looked at.
     """
-    pages = Environment(
+
+    network: Network
+    findings: Sequence[Finding]
+    rendered: Sequence[Configured]
+    compared: Sequence[Comparison] | None = None
+    verdicts: Sequence[Verdict] = ()
+    change: Change | None = None
+
+    @property
+    def open_findings(self) -> list[Finding]:
+        """The findings that nobody has accepted."""
+        return [each for each in self.findings if not each.accepted]
+
+
+def page(facts: Facts) -> str:
+    """Write the page."""
+    templates = Environment(
         loader=PackageLoader("agile_lattice.show", "pages"), autoescape=True, undefined=StrictUndefined,
         trim_blocks=True, lstrip_blocks=True,
     )  # fmt: skip
-    differences = (
-        None if compared is None else [_difference(each, one) for each in compared for one in each.differences]
-    )
-    open_findings = [each for each in findings if not each.accepted]
-    counts = [(len(network.devices), "devices"), (len(open_findings), "findings")]
+    network, sources = facts.network, _Sources()
+    compared = facts.compared
+    differences = None if compared is None else [_difference(each, one, sources) for each in compared
+                                                 for one in each.differences]  # fmt: skip
+    verdicts = [*facts.verdicts, *(facts.change.verdicts if facts.change is not None else ())]
+    counts = [(len(network.devices), "devices"), (len(facts.open_findings), "findings")]
     counts += [(len(differences), "differences")] if differences is not None else []
+    drawn = ", ".join(each.name for each in network.devices)
     contents = {"network": "Network", "addresses": "Addresses", "findings": "Findings"}
     contents |= {"differences": "Differences"} if differences is not None else {}
-    drawn = ", ".join(each.name for each in network.devices)
-    return pages.get_template("report.html").render(
-        network=network, contents=[*contents.items(), ("devices", "Configuration")], counts=counts,
-        drawing=_drawing(network), drawn=f"{plural(len(network.devices), 'device')}: {drawn}",
-        addresses=_addresses(network), findings=[_finding(each) for each in open_findings], differences=differences,
-        devices=rendered, table=pages.get_template("table.html").module.table,  # type: ignore[attr-defined]
+    contents |= {"change": "Change"} if facts.change is not None else {}
+    contents |= {"packets": "Packets"} if verdicts else {}
+    blocks = [each for each in plans(network) if each.name in {block.name for block in network.blocks}]
+    return templates.get_template("report.html").render(
+        network=network, contents={**contents, "devices": "Configuration", "intent": "Intent"}, counts=counts,
+        drawing=_svg(network_figure(network), "net"), drawn=f"{plural(len(network.devices), 'device')}: {drawn}",
+        plan=_svg(strip_figure(blocks), "plan") if blocks else "",
+        planned="; ".join(f"{each.name} {each.prefix}: {each.left} left" for each in blocks),
+        addresses=_addresses(network, sources), findings=[_finding(each, sources) for each in facts.open_findings],
+        differences=differences, change=facts.change, sides=("before", "now") if facts.change else ("intent", "device"),
+        packets=[(each, summary(each), [_packets(one) for one in each.shown if one.walks]) for each in verdicts],
+        devices=[
+            (each.device, [(text, _listing(text, sources)) for text in each.texts],
+             [(str(one), sources.anchor(one.place)) for one in each.refusals])
+            for each in facts.rendered
+        ],
+        sources=sources, table=templates.get_template("table.html").module.table,  # type: ignore[attr-defined]
     )  # fmt: skip
 
 
-def _drawing(network: Network) -> str:
+class _Sources:
+    """The files of the intent, in the order in which they are first spoken of, and the anchors of their lines."""
+
+    def __init__(self) -> None:
+        self._files: list[str] = []
+
+    def anchor(self, place: Place) -> str:
+        """Return the anchor of a line; empty if it cannot be read."""
+        if not place.line or not linecache.getline(place.file, place.line):
+            return ""
+        if place.file not in self._files:
+            self._files.append(place.file)
+        return f"i{self._files.index(place.file) + 1}-{place.line}"
+
+    def files(self) -> Iterator[tuple[str, list[tuple[str, int, str]]]]:
+        """Yield the name of each file, and its lines with their anchors and numbers."""
+        for number, file in enumerate(self._files, 1):
+            lines = enumerate(linecache.getlines(file), 1)
+            yield file, [(f"i{number}-{at}", at, line.rstrip("\n")) for at, line in lines]
+
+
+def _svg(figure: Figure, name: str) -> str:
     import matplotlib
 
     data = io.StringIO()
     with matplotlib.rc_context({"svg.hashsalt": "lattice"}):  # the same network gives the same page
-        network_figure(network).savefig(data, format="svg", metadata={"Date": None})
+        figure.savefig(data, format="svg", metadata={"Date": None})
     text = data.getvalue()
-    return text[text.index("<svg") :]
+    # A page has several drawings, and each calls its parts by the same names.
+    return re.sub(
+        r'(?<=[ (])(id="|(?:xlink:)?href="#|url\(#|#)(?=[A-Za-z])', rf"\g<1>{name}-", text[text.index("<svg") :]
+    )
 
 
-def _addresses(network: Network) -> list[list[Cell]]:
+def _place(place: Place, sources: _Sources) -> Cell:
+    return "place", str(place), sources.anchor(place)
+
+
+def _plain(*words: str) -> list[Cell]:
+    return [("", each, "") for each in words]
+
+
+def _addresses(network: Network, sources: _Sources) -> list[list[Cell]]:
     return [
-        [("", device.name), ("", one.name), ("", str(own)), ("", one.zone), ("place", str(one.place_of(index)))]
+        [*_plain(device.name, one.name, str(own), one.zone), _place(one.place_of(index), sources)]
         for device in network.devices
         for one in device.interfaces
         for index, own in enumerate(one.addresses)
     ]
 
 
-def _finding(one: Finding) -> list[Cell]:
-    return [
-        (one.severity, f"{one.severity}: {one.slug}"), ("", one.subject), ("", one.what), ("", one.remedy),
-        ("place", str(one.place)),
-    ]  # fmt: skip
+def _finding(one: Finding, sources: _Sources) -> list[Cell]:
+    head = one.severity, f"{one.severity}: {one.slug}", ""
+    return [head, *_plain(one.subject, one.what, one.remedy), _place(one.place, sources)]
 
 
-def _difference(of: Comparison, one: Difference) -> list[Cell]:
+def _difference(of: Comparison, one: Difference, sources: _Sources) -> list[Cell]:
     sides: list[list[str]] = [[], []]
     for field in one.fields:
         sides[0].append(f"{field.name}: {field.intent or '-'}")
@@ -90,7 +171,46 @@ def _difference(of: Comparison, one: Difference) -> list[Cell]:
         sides[0].append(one.witness.intent)
         sides[1].append(one.witness.device)
     note = f" ({one.note})" if one.note else ""
+    if one.intent.line and not sides[0]:
+        sides[0].append(str(one.intent))
+    if one.device.line:
+        sides[1].append(str(one.device))
     return [
-        ("", of.device), ("", f"{one.subject}, {CHANGES[one.change]}{note}"), (one.weight, WEIGHTS[one.weight][0]),
-        ("intent", "; ".join(sides[0]) or "-"), ("there", "; ".join(sides[1]) or "-"), ("", packet),
+        *_plain(of.device, f"{one.subject}, {CHANGES[one.change]}{note}"), (one.weight, WEIGHTS[one.weight][0], ""),
+        ("intent", "; ".join(sides[0]) or "-", sources.anchor(one.intent)), ("there", "; ".join(sides[1]) or "-", ""),
+        *_plain(packet),
     ]  # fmt: skip
+
+
+def _packets(one: Shown) -> tuple[str, str, list[tuple[list[list[str]], str]]]:
+    """Return a set of packets, one of it, and what each side does with that, stage by stage, and how it ends."""
+    assert one.walks is not None and one.witness is not None
+    parting = one.parting
+    some = f"to {parting.destinations}" if parting.destinations is not None else ""
+    if parting.region is not None:
+        some = "; ".join(str(each) for each in parting.region.matches[:3])
+    walks = [(list(_stages(walk)), f"{walk.end}: {walk.reason}") for walk in one.walks]
+    return f"{PARTS[parting.part]}: {some}", f"{one.witness.header}, in by {one.witness.arrives}", walks
+
+
+def _stages(walk: Walk) -> Iterator[list[str]]:
+    for visit in walk.visits:
+        for stage in visit.stages:
+            after = "as it is" if stage.before == stage.after else str(stage.after)
+            yield [NAMES[stage.stage], after, _decided(stage)]
+
+
+def _decided(stage: Stage) -> str:
+    return f"{stage.decided or 'no rule matches'}{f' ({stage.note})' if stage.note else ''}"
+
+
+def _listing(text: Rendered, sources: _Sources) -> list[tuple[str, str, str, str]]:
+    """Return the lines of a text, each with the anchor, the number and the words of the line that it comes from."""
+    causes = {each.line: each.place for each in text.causes}
+    found = []
+    for number, line in enumerate(text.text.splitlines(), 1):
+        place = causes.get(number)
+        anchor = sources.anchor(place) if place is not None else ""
+        words = f"{place}  {linecache.getline(place.file, place.line).strip()}" if place is not None and anchor else ""
+        found.append((line, anchor, str(place.line) if place is not None and anchor else "", words))
+    return found

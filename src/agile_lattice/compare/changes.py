@@ -1,0 +1,93 @@
+"""What a change of the intent means for its devices: other packets, other configuration."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from difflib import unified_diff
+
+import msgspec
+
+from agile_lattice.compare.verdicts import Verdict, between
+from agile_lattice.dialects import render_device
+from agile_lattice.dialects.errors import Refusals
+from agile_lattice.dialects.registry import BUILT_IN, Catalogue
+from agile_lattice.intent.model import Device, Network
+
+
+class TextChange(msgspec.Struct, frozen=True):
+    """How the configuration of a device changes in one file: a unified diff, without its first two lines.
+
+    Attributes:
+        lines: Each begins with a blank, `+`, `-` or `@`.
+    """
+
+    device: str
+    file: str
+    lines: tuple[str, ...]
+
+
+class Change(msgspec.Struct, frozen=True):
+    """What becomes different between two versions of an intent.
+
+    Attributes:
+        verdicts: Of every device that both have: whether each packet is treated the same.
+        texts: Where configuration changes.
+        come, gone: Names of devices that only the later, or only the earlier one has.
+        refused: Names of devices that could not be rendered before; all their configuration counts as new.
+    """
+
+    verdicts: tuple[Verdict, ...]
+    texts: tuple[TextChange, ...]
+    come: tuple[str, ...]
+    gone: tuple[str, ...]
+    refused: tuple[str, ...] = ()
+
+    @property
+    def same(self) -> bool:
+        """Whether nothing changes: no packet, no text, no device."""
+        return not (self.texts or self.come or self.gone) and all(each.same for each in self.verdicts)
+
+
+def change(before: Network, after: Network, catalogue: Catalogue = BUILT_IN) -> Change:
+    """Compare two versions of an intent.
+
+    Args:
+        before: The earlier one.
+        after: The later one.
+        catalogue: Where the later one's dialects are looked up.
+
+    Raises:
+        Refusals: If the later one cannot be rendered.
+    """
+    earlier = {each.name: each for each in before.devices}
+    later = {each.name: each for each in after.devices}
+    texts: list[TextChange] = []
+    refused = []
+    for name in dict.fromkeys([*earlier, *later]):
+        old: dict[str, str] = {}
+        try:
+            old = _texts(earlier.get(name), catalogue)
+        except Refusals:
+            refused.append(name)
+        texts += _changed(name, old, _texts(later.get(name), catalogue))
+    return Change(
+        tuple(between(device, later[name]) for name, device in earlier.items() if name in later),
+        tuple(texts),
+        tuple(name for name in later if name not in earlier),
+        tuple(name for name in earlier if name not in later),
+        tuple(refused),
+    )
+
+
+def _texts(device: Device | None, catalogue: Catalogue) -> dict[str, str]:
+    return {} if device is None else {each.file: each.text for each in render_device(device, catalogue)}
+
+
+def _changed(name: str, old: Mapping[str, str], new: Mapping[str, str]) -> list[TextChange]:
+    found = []
+    for file in dict.fromkeys([*old, *new]):
+        here, there = (each.get(file, "").splitlines() for each in (old, new))
+        lines = tuple(unified_diff(here, there, lineterm="", n=2))[2:]
+        if lines:
+            found.append(TextChange(name, file, lines))
+    return found

@@ -1,0 +1,51 @@
+"""A report as Markdown, for the comment of a merge request."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from jinja2 import Environment, PackageLoader, StrictUndefined
+
+from agile_lattice.compare.differences import Difference
+from agile_lattice.show.differences import CHANGES, WEIGHTS
+from agile_lattice.show.proving import summary
+from agile_lattice.show.report import Facts
+from agile_lattice.show.terminal import plural
+
+
+def comment(facts: Facts) -> str:
+    """Write the comment."""
+    templates = Environment(
+        loader=PackageLoader("agile_lattice.show", "pages"), undefined=StrictUndefined, trim_blocks=True,
+        lstrip_blocks=True, autoescape=False,
+    )  # fmt: skip
+    return templates.get_template("report.md").render(
+        facts=facts, headline=_headline(facts), summary=summary, changes=CHANGES, weights=WEIGHTS, side=_side,
+        fence=_fence,
+    )  # fmt: skip
+
+
+def _headline(facts: Facts) -> str:
+    """Say the most important in one line."""
+    parts = [plural(len(facts.open_findings), "finding")]
+    if facts.compared is not None:
+        parts.append(plural(sum(len(each.differences) for each in facts.compared), "difference"))
+    if facts.change is not None:
+        felt = [each.device for each in facts.change.verdicts if not each.same]
+        packets = f"packets are treated otherwise on {', '.join(felt)}" if felt else "every packet is treated as before"
+        parts.append(packets if facts.change.verdicts else "no device was there before")
+    return ", ".join(parts) + "."
+
+
+def _side(one: Difference, at: int) -> str:
+    place = (one.intent, one.device)[at]
+    values = [f"{each.name}: {(each.intent, each.device)[at] or '-'}" for each in one.fields]
+    told = [(one.witness.intent, one.witness.device)[at]] if one.witness is not None else []
+    return "; ".join([*values, *told, *([str(place)] if place.line else [])]) or "-"
+
+
+def _fence(lines: Sequence[str]) -> str:
+    """Return a fence that no line of a text closes."""
+    longest = max((len(run) for line in lines for run in re.findall("`+", line)), default=0)
+    return "`" * max(3, longest + 1)
