@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench screenshots captures schema clean
+.PHONY: demo test lint bench screenshots docs pages captures clean
 
 demo: $(VENV)/installed
 	@$(BIN)/lattice demo
@@ -32,11 +32,20 @@ screenshots: $(VENV)/installed-test
 	@sh scripts/install_programs.sh xvfb xterm x11-apps imagemagick fonts-dejavu-core chromium
 	$(BIN)/python scripts/screenshots.py
 
+# The documentation, built without the network; what is wrong with it is an error.
+docs: $(VENV)/installed-docs
+	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --quiet
+	@echo build/site/index.html
+
 captures: $(VENV)/installed-test
 	$(BIN)/python scripts/capture_demo.py
 
-schema: $(VENV)/installed-test
+# What is written from the code: schemas, reference pages, and what commands print on the other pages.
+pages: $(VENV)/installed-test
 	$(BIN)/python scripts/write_schema.py
+	$(BIN)/python scripts/write_checks.py
+	$(BIN)/python scripts/write_reference.py
+	$(BIN)/python scripts/pages.py
 
 $(VENV)/installed: pyproject.toml
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
@@ -46,6 +55,11 @@ $(VENV)/installed: pyproject.toml
 $(VENV)/installed-test: pyproject.toml
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
 	@$(BIN)/pip install --quiet --editable '.[test]'
+	@touch $@ $(VENV)/installed
+
+$(VENV)/installed-docs: pyproject.toml
+	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	@$(BIN)/pip install --quiet --editable '.[docs]'
 	@touch $@ $(VENV)/installed
 
 clean:

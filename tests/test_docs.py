@@ -14,31 +14,18 @@ import agile_lattice as al
 from agile_lattice.cli.main import main
 from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.errors import DefinitionError, Refusals
+from pages import pages, run
 from write_checks import checks_page
+from write_reference import pages as reference_pages
 
 ROOT = Path(__file__).parent.parent
-PARTS = re.compile(r"^```yaml(?: continues ([\w-]+))?\n(.*?)^```$", re.MULTILINE | re.DOTALL)
-BLOCK = re.compile(r"^```(\w+)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
+PARTS = re.compile(r'^```yaml(?: title="continues ([\w-]+)")?\n(.*?)^```$', re.MULTILINE | re.DOTALL)
+BLOCK = re.compile(r'^```(\w+)(?: title="[^"]*")?\n(.*?)^```$', re.MULTILINE | re.DOTALL)
 
 
 def blocks(file: str, kind: str) -> list[str]:
     """Return the fenced blocks of one kind in a document."""
     return [text for found, text in BLOCK.findall((ROOT / file).read_text()) if found == kind]
-
-
-def test_the_readme_is_true(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
-) -> None:
-    monkeypatch.chdir(tmp_path)
-    Path("quay.yaml").write_text(blocks("README.md", "yaml")[0])
-    Path("rules.nft").write_text(blocks("README.md", "nft")[0])
-    for block in blocks("README.md", "console"):
-        for typed, expected in re.findall(r"^\$ (.*)\n((?:(?!\$ ).*\n)*)", block, re.MULTILINE):
-            program, *argv = shlex.split(typed)
-            assert program == "lattice"
-            main(argv)
-            assert capsys.readouterr().out == expected, typed
-    exec(blocks("README.md", "python")[0], {})
 
 
 def whole_notation() -> str:
@@ -81,7 +68,7 @@ def test_the_list_of_checks_is_the_rulebook() -> None:
 
 def named_blocks(file: str) -> dict[str, str]:
     """Return the fenced blocks of a document that have a name behind their kind."""
-    return dict(re.findall(r"^```text (\S+)\n(.*?)^```$", (ROOT / file).read_text(), re.MULTILINE | re.DOTALL))
+    return dict(re.findall(r'^```text title="(\S+)"\n(.*?)^```$', (ROOT / file).read_text(), re.MULTILINE | re.DOTALL))
 
 
 def test_the_tutorial_leads_to_a_dialect(
@@ -106,25 +93,6 @@ def test_the_tutorial_leads_to_a_dialect(
     assert [line.strip() for line in capsys.readouterr().out.splitlines()] == kept
     assert main(["diff", "intent.yaml", "sample.log", "--device", "bay"]) == 1
     assert "bay: 0 differences, 1 line not understood" in capsys.readouterr().out
-
-
-def test_moving_house_goes_as_told(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
-) -> None:
-    monkeypatch.chdir(tmp_path)
-    Path("pier-3.chart").write_text(named_blocks("docs/moving.md")["pier-3.chart"])
-    speaks = iter(["[iproute2, iptables, ip6tables]", "[iproute2, nftables]"])
-    for block in blocks("docs/moving.md", "console"):
-        for typed, expected in re.findall(r"^\$ (.*)\n((?:(?!\$ ).*\n)*)", block, re.MULTILINE):
-            main(shlex.split(typed)[1:])
-            said = capsys.readouterr()
-            assert said.out + (said.err if "read" not in typed else "") == expected, typed
-            if "read" in typed:
-                assert "pier-3.chart:2  lantern on" in said.err
-                intent = said.out
-        text = next(speaks, None)
-        if text is not None:
-            Path("pier-3.yaml").write_text(intent.replace("[mooring]", text))
 
 
 @pytest.mark.parametrize("name", ["bollard", "mooring", "tideway"])
@@ -176,3 +144,25 @@ def test_a_wrong_dialect_file_is_refused_with_its_line(old: str, new: str, says:
     assert says in str(caught.value)
     line = next(number for number, text in enumerate(good.splitlines(), 1) if old in text)
     assert caught.value.line in (line, 0)
+
+
+@pytest.mark.parametrize("page", pages(), ids=lambda page: page.stem)
+def test_a_page_is_true(page: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whatever a page says that people type prints what the page says."""
+    monkeypatch.chdir(tmp_path)
+    for typed, said, output in run(page.read_text()):
+        assert output == said, f"{typed}: run scripts/pages.py {page.name}, and read what has changed"
+
+
+def test_reference_pages_are_written_from_the_code() -> None:
+    for name, text in reference_pages().items():
+        assert (ROOT / "docs" / name).read_text() == text, "run scripts/write_reference.py"
+
+
+@pytest.mark.parametrize("page", sorted((ROOT / "docs").rglob("*.md")), ids=lambda page: page.stem)
+def test_a_page_leads_nowhere_in_vain(page: Path) -> None:
+    text = re.sub(r"^```.*?^```$", "", page.read_text(), flags=re.MULTILINE | re.DOTALL)
+    for target in re.findall(r"\]\((?!https?:)([^)#]+)", text):
+        assert (page.parent / target).exists(), target
+    named = (ROOT / "mkdocs.yml").read_text()
+    assert str(page.relative_to(ROOT / "docs")) in named, "every page is in the contents of the site"

@@ -13,7 +13,10 @@ from rich.text import Text
 
 from agile_lattice import demo
 from agile_lattice.cli.main import main
+from agile_lattice.cli.output import write_files
 from agile_lattice.dialects import render_device
+from agile_lattice.intent.places import Place
+from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.show.terminal import console
 
@@ -21,7 +24,9 @@ DATA = Path(demo.__file__).parent
 
 
 def run(arguments: Namespace) -> int:
-    """Tell the story; 0 unless a step of it cannot be done."""
+    """Tell the story, or write its files; 0 unless a step of it cannot be done."""
+    if arguments.into:
+        return write_data(Path(arguments.into))
     out = console()
     with chdir(DATA):
         chapter(
@@ -83,7 +88,21 @@ drops the second address of a subnet with the first, it is typed once more. What
         )
         command(out, "mend", "saltmarsh.yaml", "a-year-later")
         command(out, "mend", "saltmarsh.yaml", "a-year-later/pier-gate", "--device", "pier-gate", "--undo")
-    chapter(out, "Your turn", f"The files of this story are in {DATA}: copy them, change something, run the commands.")
+    chapter(
+        out, "Your turn",
+        "`lattice demo --into ferry` writes the files of this story into a folder: change something, run the commands.",
+    )  # fmt: skip
+    return 0
+
+
+def write_data(folder: Path) -> int:
+    """Write the files of the story into a folder that is not there yet."""
+    if folder.exists() and any(folder.iterdir() if folder.is_dir() else [folder]):
+        raise fail(Place(str(folder)), "there is something already", "Name a folder that is new, or empty.")
+    files = sorted(path for path in DATA.rglob("*") if path.is_file() and path.suffix not in (".py", ".pyc"))
+    write_files({folder / path.relative_to(DATA): path.read_bytes() for path in files})
+    for entry in sorted({path.relative_to(DATA).parts[0] for path in files}):
+        print(folder / entry)
     return 0
 
 

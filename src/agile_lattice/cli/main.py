@@ -165,7 +165,10 @@ def build_parser() -> ArgumentParser:
         add("dialects", "list syntaxes, what each can carry, and try a new one", "lattice dialects", formats=())
     )
 
-    add("demo", "show all of it on demo data, as a story", "lattice demo", formats=())
+    command = add("demo", "show all of it on demo data, as a story", "lattice demo", formats=())
+    command.add_argument(
+        "--into", metavar="FOLDER", help="write the files of the story there instead, to try things on"
+    )
     return parser
 
 

@@ -132,7 +132,7 @@ def carries(dialect: Dialect, section: Section, device: Device) -> str:
     if family is not None:
         device = of_family(device, family)
         if not getattr(device, section):
-            return f"its rules are for IPv{family}"
+            return NOT_ITS_SECTION  # another program is for the other family
     try:
         rendered = render_facts(dialect, facts_in(device, dialect.carries))
     except Refusals as refused:

@@ -88,7 +88,7 @@ def _side(values: Sequence[Text], place: Place, told: str) -> Group:
     end = [Text(told, style="remedy")] if told else []
     if not place.line:
         return Group(*(values or [Text("-", style="place")]), *end)
-    line = source_text(place)
+    line = source_text(place, 200)
     return Group(*values, located(place), *([line] if line else []), *end)
 
 
