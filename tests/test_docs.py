@@ -7,8 +7,10 @@ import re
 import shlex
 from pathlib import Path
 
+import nbformat
 import pytest
 from msgspec.structs import replace
+from nbclient import NotebookClient
 
 import agile_lattice as al
 from agile_lattice.cli.main import main
@@ -166,3 +168,21 @@ def test_a_page_leads_nowhere_in_vain(page: Path) -> None:
         assert (page.parent / target).exists(), target
     named = (ROOT / "mkdocs.yml").read_text()
     assert str(page.relative_to(ROOT / "docs")) in named, "every page is in the contents of the site"
+
+
+def test_the_notebook_runs_and_values_show_themselves() -> None:
+    notebook = nbformat.read(ROOT / "examples" / "notebook.ipynb", as_version=4)
+    NotebookClient(notebook, timeout=120, kernel_name="python3").execute()
+    shown = [
+        output["data"]["text/html"]
+        for cell in notebook.cells
+        for output in cell.get("outputs", [])
+        if "text/html" in output.get("data", {})
+    ]
+    drawing, translations, finding, walk, comparison, verdict = shown
+    assert "<svg" in drawing and "publish-timetable" in translations
+    assert "host-in-other-zone" in finding and "Correct the address or the zone." in finding
+    assert "192.0.2.77 -&gt; 10.40.20.11 tcp/80" in walk and "delivered: it reaches 10.40.20.11" in walk
+    assert "quay-edge: 6 differences" in comparison and "10.40.10.254/24" in comparison
+    assert "not the same: 5 sets of packets" in verdict
+    assert "route replace 10.41.0.0/16 via 10.40.20.2" in str(notebook.cells[-1].outputs)

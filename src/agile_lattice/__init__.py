@@ -12,11 +12,13 @@
     table = al.frames.routes(network)
     for change in al.mend(network.device("quay-edge"), {"nftables.nft": text}.items()).mends: ...
 
-Nothing is imported before it is used.
+Nothing is imported before it is used. In a notebook networks, findings, comparisons, walks and verdicts show
+themselves.
 """
 
 from __future__ import annotations
 
+import sys
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
@@ -52,6 +54,10 @@ _HOMES = {
     "walk": ("agile_lattice.behaviour.wording", "follow"),
     "write": ("agile_lattice.notation.writing", "write"),
 }
+
+
+if "IPython" in sys.modules:
+    import_module("agile_lattice.notebooks").register()
 
 
 def __getattr__(name: str) -> Any:

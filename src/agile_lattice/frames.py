@@ -86,7 +86,9 @@ def _frame(columns: Sequence[str], rows: Iterable[Row]) -> DataFrame:
 
 
 def _text(value: Any) -> Any:
-    """Return a value as a cell: numbers and truth as they are, lists joined, the rest as text."""
+    """Return a value as a cell: numbers and truth as they are, lists and mappings joined, the rest as text."""
     if isinstance(value, bool | int | str):
         return value
+    if isinstance(value, dict):
+        return ", ".join(f"{key} {_text(each)}" for key, each in value.items())
     return ", ".join(map(str, value)) if isinstance(value, list | tuple) else str(value)

@@ -89,8 +89,8 @@ def page(facts: Facts) -> str:
     blocks = [each for each in plans(network) if each.name in {block.name for block in network.blocks}]
     return templates.get_template("report.html").render(
         network=network, contents={**contents, "devices": "Configuration", "intent": "Intent"}, counts=counts,
-        drawing=_svg(network_figure(network), "net"), drawn=f"{plural(len(network.devices), 'device')}: {drawn}",
-        plan=_svg(strip_figure(blocks), "plan") if blocks else "",
+        drawing=svg(network_figure(network), "net"), drawn=f"{plural(len(network.devices), 'device')}: {drawn}",
+        plan=svg(strip_figure(blocks), "plan") if blocks else "",
         planned="; ".join(f"{each.name} {each.prefix}: {each.left} left" for each in blocks),
         addresses=_addresses(network, sources), findings=[_finding(each, sources) for each in facts.open_findings],
         differences=differences, change=facts.change, sides=("before", "now") if facts.change else ("intent", "device"),
@@ -125,7 +125,8 @@ class _Sources:
             yield file, [(f"i{number}-{at}", at, line.rstrip("\n")) for at, line in lines]
 
 
-def _svg(figure: Figure, name: str) -> str:
+def svg(figure: Figure, name: str) -> str:
+    """Return a figure as SVG, to stand in a page; `name` tells its parts from those of other figures there."""
     import matplotlib
 
     data = io.StringIO()
@@ -161,6 +162,15 @@ def _finding(one: Finding, sources: _Sources) -> list[Cell]:
 
 
 def _difference(of: Comparison, one: Difference, sources: _Sources) -> list[Cell]:
+    what, weight, intent, there, packet = difference_words(one)
+    return [
+        *_plain(of.device, what), (one.weight, weight, ""), ("intent", intent, sources.anchor(one.intent)),
+        ("there", there, ""), *_plain(packet),
+    ]  # fmt: skip
+
+
+def difference_words(one: Difference) -> tuple[str, str, str, str, str]:
+    """Return what differs, how much it matters, what each side has and does, and a packet that shows it."""
     sides: list[list[str]] = [[], []]
     for field in one.fields:
         sides[0].append(f"{field.name}: {field.intent or '-'}")
@@ -175,11 +185,8 @@ def _difference(of: Comparison, one: Difference, sources: _Sources) -> list[Cell
         sides[0].append(str(one.intent))
     if one.device.line:
         sides[1].append(str(one.device))
-    return [
-        *_plain(of.device, f"{one.subject}, {CHANGES[one.change]}{note}"), (one.weight, WEIGHTS[one.weight][0], ""),
-        ("intent", "; ".join(sides[0]) or "-", sources.anchor(one.intent)), ("there", "; ".join(sides[1]) or "-", ""),
-        *_plain(packet),
-    ]  # fmt: skip
+    what = f"{one.subject}, {CHANGES[one.change]}{note}"
+    return what, WEIGHTS[one.weight][0], "; ".join(sides[0]) or "-", "; ".join(sides[1]) or "-", packet
 
 
 def _packets(one: Shown) -> tuple[str, str, list[tuple[list[list[str]], str]]]:
@@ -189,15 +196,16 @@ def _packets(one: Shown) -> tuple[str, str, list[tuple[list[list[str]], str]]]:
     some = f"to {parting.destinations}" if parting.destinations is not None else ""
     if parting.region is not None:
         some = "; ".join(str(each) for each in parting.region.matches[:3])
-    walks = [(list(_stages(walk)), f"{walk.end}: {walk.reason}") for walk in one.walks]
+    walks = [([row[1:] for row in stage_rows(walk)], f"{walk.end}: {walk.reason}") for walk in one.walks]
     return f"{PARTS[parting.part]}: {some}", f"{one.witness.header}, in by {one.witness.arrives}", walks
 
 
-def _stages(walk: Walk) -> Iterator[list[str]]:
+def stage_rows(walk: Walk) -> Iterator[list[str]]:
+    """Yield for each stage of a walk the device, the stage, the packet behind it, and what decided."""
     for visit in walk.visits:
         for stage in visit.stages:
             after = "as it is" if stage.before == stage.after else str(stage.after)
-            yield [NAMES[stage.stage], after, _decided(stage)]
+            yield [visit.device, NAMES[stage.stage], after, _decided(stage)]
 
 
 def _decided(stage: Stage) -> str:
