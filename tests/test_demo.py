@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import re
 import shutil
@@ -10,9 +11,17 @@ import sys
 from pathlib import Path
 
 import pytest
+from rich.console import Console
 
 import agile_lattice as al
 from agile_lattice.cli.main import main
+from agile_lattice.plan.usage import plans
+from agile_lattice.show.addresses import show_plan as show_addresses
+from agile_lattice.show.flows import show_flows
+from agile_lattice.show.probing import show_plan
+from agile_lattice.show.proving import show_verdict
+from agile_lattice.show.terminal import THEME
+from agile_lattice.show.walking import show_walk
 
 DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
 INTENT = str(DEMO / "saltmarsh.yaml")
@@ -306,6 +315,31 @@ def test_everything_is_a_data_frame_too() -> None:
     there = frames.differences([al.diff(quay, al.read(quay.name, quay.speaks, texts))])
     assert there[there.weight == "consequential"].witness.str.contains("->").all() and len(there) > 4
     assert list(frames.differences([]).columns) == list(there.columns)
+
+
+@pytest.mark.parametrize("width", [60, 80, 120])
+def test_nothing_is_cut_off_in_a_narrow_terminal(width: int) -> None:
+    network = al.load(INTENT)
+    out = Console(width=width, file=io.StringIO(), theme=THEME, color_system=None)
+    walks = [
+        al.walk(network, "192.0.2.77", "203.0.113.5", "tcp/8080", at="quay-edge:wan0"),
+        al.walk(network, "10.41.20.9", "203.0.113.77", "tcp/443"),
+    ]
+    for walk in walks:
+        show_walk(out, walk)
+    show_flows(out, walks)
+    show_addresses(out, plans(network)[0], 1)
+    show_plan(out, al.probes(network, network.devices))
+    quay = network.device("quay-edge")
+    assert quay is not None
+    files = [(each.name, each.read_text()) for each in sorted((DEMO / "a-year-later" / quay.name).iterdir())]
+    show_verdict(out, al.prove(quay, al.read(quay.name, quay.speaks, files)))
+    text = out.file.getvalue()
+    assert all(len(line) <= width for line in text.splitlines())
+    assert "…" not in re.sub(r"…\S*saltmarsh|…\S*ya\b|…\S*/", "", text), "but the beginnings of paths"
+    words = "".join(text.split())
+    for walk in walks:
+        assert all(stage.decided.replace(" ", "") in words for visit in walk.visits for stage in visit.stages)
 
 
 def test_many_devices_are_told_in_few_lines(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

@@ -24,7 +24,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from agile_lattice import frames
-    from agile_lattice.behaviour.probing import plan_probes as plan
+    from agile_lattice.behaviour.probing import plan_probes as probes
     from agile_lattice.behaviour.wording import follow as walk
     from agile_lattice.checks import findings as check
     from agile_lattice.compare.comparing import compare as diff
@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     from agile_lattice.notation.writing import write
 
 __all__ = [
-    "between", "check", "diff", "frames", "load", "loads", "mend", "plan", "prove", "read", "render", "walk", "write",
+    "between", "check", "diff", "frames", "load", "loads", "mend", "probes", "prove", "read", "render", "walk", "write",
 ]  # fmt: skip
 
 _HOMES = {
@@ -47,7 +47,7 @@ _HOMES = {
     "load": ("agile_lattice.notation.loading", "load"),
     "loads": ("agile_lattice.notation.loading", "loads"),
     "mend": ("agile_lattice.compare.mending", "mend"),
-    "plan": ("agile_lattice.behaviour.probing", "plan_probes"),
+    "probes": ("agile_lattice.behaviour.probing", "plan_probes"),
     "prove": ("agile_lattice.compare.verdicts", "verdict"),
     "read": ("agile_lattice.dialects", "read_device"),
     "render": ("agile_lattice.dialects", "render_device"),

@@ -26,9 +26,12 @@ def show_plan(console: Console, plan: Plan, run: int) -> None:
     console.print(Text.assemble((f"{plan.prefix}", "head"), f"  {plan.name}"))
     console.print(Text(_left(plan, run), style="remedy"))
     table = Table(box=box.SIMPLE, pad_edge=False, show_header=False, padding=(0, 2, 0, 0))
-    for _ in range(5):
-        table.add_column()
-    for span, use in rows(plan):
+    found = list(rows(plan))
+    widest = max((len(_spelt(plan, span)) for span, _ in found), default=0)
+    table.add_column(min_width=min(widest, console.width // 2), overflow="fold")
+    for _ in range(4):
+        table.add_column(overflow="fold")
+    for span, use in found:
         kind = use.kind if use is not None else "spare"
         count = span[1] - span[0] + 1
         table.add_row(

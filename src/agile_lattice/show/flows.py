@@ -11,16 +11,27 @@ from rich.text import Text
 
 from agile_lattice.behaviour.walking import Walk
 from agile_lattice.intent.addresses import Address
-from agile_lattice.show.terminal import plural
+from agile_lattice.show.terminal import NARROW, plural
 
 
 def show_flows(console: Console, walks: Sequence[Walk]) -> None:
-    """Print a line for each, why some do not get where they are meant to, and how many these are."""
-    table = Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 0, 0), header_style="head")
-    for title in ("sender", "as seen there", "receiver", "as seen here", "service", "end", "last device"):
+    """Print a line for each, why some do not get where they are meant to, and how many these are.
+
+    Where there is no room for seven columns, how an end is seen from the other stands below where it is.
+    """
+    rows = [_row(each) for each in walks]
+    stacked = console.width < NARROW
+    titles = ["sender", "as seen there", "receiver", "as seen here", "service", "end", "last device"]
+    if stacked:
+        titles[0:4] = ["sender\nas seen there", "receiver\nas seen here"]
+        rows = [(Text("\n").join(row[:2]), Text("\n").join(row[2:4]), *row[4:]) for row in rows]
+    table = Table(
+        box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, int(stacked), 0), header_style="head"
+    )
+    for title in titles:
         table.add_column(title, overflow="fold")
-    for each in walks:
-        table.add_row(*_row(each))
+    for row in rows:
+        table.add_row(*row)
     console.print(table)
     for each in walks:
         why = each.way_back if each.arrives else each.reason

@@ -32,6 +32,7 @@ THEME = Theme(
     }
 )
 PIPE_WIDTH = 120
+NARROW = 100  # columns, below which some tables stack what else stands side by side
 FEW = 8  # so few devices are done before a bar could be read
 T = TypeVar("T")
 _BLANKS = re.compile(r"[ ]+$", re.MULTILINE)
@@ -118,4 +119,4 @@ def located(place: Place, most: int = 38) -> Text:
     """Write a place in a narrow column: relative to here if that is shorter, and cut in front if it must be."""
     relative = str(Place(os.path.relpath(place.file), place.line))
     text = min(str(place), relative, key=len)
-    return Text(text if len(text) <= most else f"…{text[1 - most :]}", style="place", no_wrap=True)
+    return Text(text if len(text) <= most else f"…{text[1 - most :]}", style="place", overflow="fold")

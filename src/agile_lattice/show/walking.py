@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from rich import box
-from rich.console import Console
+from rich.console import Console, Group
 from rich.table import Table
 from rich.text import Text
 
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.passing import Stage
 from agile_lattice.behaviour.walking import Visit, Walk
-from agile_lattice.show.terminal import located, plural
+from agile_lattice.show.terminal import NARROW, located, plural
 
 NAMES = {
     "arrival": "arrival rewriting",
@@ -39,12 +39,20 @@ def _show_visit(console: Console, visit: Visit) -> None:
     way = f"{visit.device}: in by {visit.arrives}" + (f", out by {visit.leaves}" if visit.leaves else "")
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 2, 0, 0), header_style="head", title_justify="left")
     table.title = Text(way, style="head")
+    rows = [
+        ("", Text(str(visit.before)), Text("")),
+        *((NAMES[each.stage], _packet(each), _decision(each)) for each in visit.stages),
+    ]
     table.add_column("stage", no_wrap=True)
-    table.add_column("packet", no_wrap=True)
-    table.add_column("decided by")
-    table.add_row("", Text(str(visit.before)), "")
-    for stage in visit.stages:
-        table.add_row(NAMES[stage.stage], _packet(stage), _decision(stage))
+    if console.width < NARROW:
+        table.add_column("packet, and what decided", overflow="fold")
+        for stage, packet, decision in rows:
+            table.add_row(stage, Group(packet, decision) if stage else packet)
+    else:
+        table.add_column("packet", no_wrap=True)
+        table.add_column("decided by", overflow="fold")
+        for row in rows:
+            table.add_row(*row)
     console.print(table)
 
 
