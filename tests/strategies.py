@@ -188,6 +188,9 @@ def devices(draw: st.DrawFn, speaks: tuple[str, ...] = ("iproute2", "nftables"))
             lambda found: tuple(sorted(found))
         )
         built[0] = replace(built[0], learns=draw(learns))
+        if "ifupdown" not in speaks:
+            asked = st.lists(addresses(4) | addresses(6), max_size=3, unique=True).map(tuple)
+            built[0] = replace(built[0], resolvers=draw(asked))
     device = Device(
         "quay", speaks, tuple(built), tuple(draw(st.lists(routes(names), max_size=5))),
         tuple(draw(st.lists(ruled(speaks, names, REMARKS), max_size=6))),
@@ -214,7 +217,9 @@ def loadable_devices(draw: st.DrawFn, speaks: tuple[str, ...]) -> Device:
             6, (0x20010DB8 << 96) + (draw(st.integers(0, 80)) * 4 + index << 64) + 1, draw(st.integers(48, 126))
         )
         chosen = draw(st.lists(st.sampled_from([four, six]), min_size=1, unique=True))
-        built.append(Interface(name, tuple(chosen), False, True, draw(mtu), draw(remark)))
+        one = Interface(name, tuple(chosen), False, True, draw(mtu), draw(remark))
+        asked = st.lists(addresses(4) | addresses(6), max_size=2, unique=True).map(tuple)
+        built.append(replace(one, resolvers=draw(asked)) if speaks[0] == "netplan" else one)
         hops += [(Address(each.family, each.value + 1), name) for each in chosen]
     identities = st.sampled_from([Prefix(4, 0x0AFF0001, 32), Prefix(6, 1 << 100 | 1, 128)])
     built.append(Interface("lo", tuple(draw(st.lists(identities, unique=True))), True))

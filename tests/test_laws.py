@@ -34,7 +34,7 @@ SPOKEN = [
 ]
 # Where a strange line is a line by itself, and does not make another document of the whole.
 LINED = SPOKEN[:3]
-MANY = settings(max_examples=100, deadline=None, suppress_health_check=list(HealthCheck))
+MANY = settings(max_examples=75, deadline=None, suppress_health_check=list(HealthCheck))
 SOME = settings(MANY, max_examples=40)
 
 
@@ -70,6 +70,7 @@ def without(device: Device, refused: Refusals) -> Device | None:
                 for one in kept.interfaces
                 # A bridge or a VLAN is nothing without what it is made of.
                 if subject not in (f"interface {name}" for name in (one.name, one.parent, *members(one)))
+                and subject not in (f"resolver {each} of {one.name}" for each in one.resolvers)
                 and subject not in (f"{name} as a member of {one.name}" for name in members(one))
             ),
             routes=tuple(one for one in kept.routes if f"route {one.to}" != subject),

@@ -18,6 +18,7 @@ from agile_lattice.dialects.facts import (
     IdentityFact,
     InterfaceFact,
     MemberFact,
+    ResolverFact,
     SettingsFact,
     SideFact,
 )
@@ -62,6 +63,7 @@ def facts_of(device: Device) -> Facts:
         "address": [],
         "member": [],
         "carried": [],
+        "resolver": [],
         "answer": [],
         "route": list(ways(device.routes)),
         "rule": split(device.translations),
@@ -82,6 +84,7 @@ def facts_of(device: Device) -> Facts:
             MemberFact(member, one.name, one.place.at("bridge", "members"))
             for member in (one.bridge.members if one.bridge else ())
         ]
+        facts["resolver"] += [ResolverFact(one.name, each, one.place.at("resolvers")) for each in one.resolvers]
         vlans = (*one.tagged, *(one.bridge.vlans if one.bridge else ()))
         facts["carried"] += [CarriedFact(one.name, vlan, False, one.place.at("tagged")) for vlan in vlans]
         if one.untagged is not None:
@@ -213,7 +216,8 @@ def _interfaces(facts: dict[str, list[Any]]) -> tuple[Interface, ...]:
         held.setdefault(address.interface, []).append(address)
     carried = _grouped(facts.get("carried", []), "interface")
     members = _grouped(facts.get("member", []), "master")
-    for name in (*members, *carried, *(each.interface for each in facts.get("member", []))):
+    resolvers = _grouped(facts.get("resolver", []), "interface")
+    for name in (*members, *carried, *resolvers, *(each.interface for each in facts.get("member", []))):
         held.setdefault(name, [])
     interfaces = []
     for name, addresses in held.items():
@@ -229,6 +233,7 @@ def _interfaces(facts: dict[str, list[Any]]) -> tuple[Interface, ...]:
                 learns=tuple(word for word, field in LEARNED.items() if getattr(fact, field)),
                 bridge=Bridge(joined, vlans) if fact.bridge or joined else None,
                 tagged=() if fact.bridge or joined else vlans,
+                resolvers=tuple(each.address for each in resolvers.get(name, [])),
                 untagged=next((each.vlan for each in carried.get(name, []) if each.untagged), None),
             )
         )  # fmt: skip

@@ -26,6 +26,7 @@ from agile_lattice.dialects.facts import (
     MemberFact,
     OfferFact,
     PartFact,
+    ResolverFact,
     SettingsFact,
     SideFact,
     TwinFact,
@@ -89,7 +90,6 @@ def _interface_traits(one: InterfaceFact) -> tuple[Any, ...]:
         one.bridge or None,
         one.management or None,
         None if one.gateway is None else one.gateway.family,
-        bool(one.resolvers) or None,
         bool(one.instance) or None,
     )
 
@@ -230,6 +230,15 @@ FACTS: dict[str, FactType] = {
             ("interface", "part"),
             lambda one: (True, True),
             words="{fact.part} as a part of {fact.interface}",
+        ),
+        FactType(
+            "resolver",
+            ResolverFact,
+            "interfaces",
+            ("interface", "address"),
+            lambda one: (True, one.address.family),
+            words="resolver {fact.address} of {fact.interface}",
+            keys={"address": ("resolvers",)},
         ),
         FactType(
             "side",

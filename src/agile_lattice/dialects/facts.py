@@ -48,7 +48,6 @@ class InterfaceFact(msgspec.Struct, frozen=True):
     bridge: bool = False
     management: bool = False
     gateway: Address | None = None
-    resolvers: tuple[Address, ...] = ()
     instance: str = ""
     place: Place = NOWHERE
 
@@ -105,6 +104,14 @@ class PartFact(msgspec.Struct, frozen=True):
 
     interface: str
     part: str
+    place: Place = NOWHERE
+
+
+class ResolverFact(msgspec.Struct, frozen=True):
+    """A DNS resolver to be asked by way of an interface."""
+
+    interface: str
+    address: Address
     place: Place = NOWHERE
 
 
@@ -170,5 +177,6 @@ class IdentityFact(msgspec.Struct, frozen=True):
 SINGLE = "*"
 Fact = (
     DeviceFact | InterfaceFact | AddressFact | AnswerFact | MemberFact | CarriedFact | MadeFact | PartFact
+    | ResolverFact
     | SideFact | TwinFact | GroupFact | OfferFact | Route | Rule | Passage | SettingsFact | IdentityFact
 )  # fmt: skip

@@ -329,15 +329,14 @@ class _Writer:
     def refuse_unwritten(self, sections: Iterable[Section]) -> None:
         """Refuse facts that no block had a place for, unless it is because the block itself was refused."""
         self.refusals += [refusal for fact, refusal in self.waiting.items() if fact not in self.said]
-        if self.refusals:
-            return
+        refused = bool(self.refusals)
         for name, kind in FACTS.items():
-            if kind.section is None or kind.section not in sections:
+            if kind.section is None or kind.section not in sections or (refused and self.homes[name]):
                 continue
             members = self.facts.get(name, [])
             if self.homes[name] > 1:
                 left = [fact for fact in members if id(fact) not in self.said]
             else:
                 left = members[self.written[name] :]
-            reason = "no block of this dialect has a place for it"
+            reason = "no block of this dialect has a place for it" if self.homes[name] else "there is no statement for it"
             self.refusals += [self.refusal(kind, fact, "", reason) for fact in left]

@@ -8,6 +8,7 @@ What it settles, each because two spellings mean the same:
   what stays in the intent: remarks on routes, rules and permits, what a summary stands for, what a permit came from.
 * A loopback of which nothing is said is on every system; it is dropped.
 * An MTU that equals the medium's default (1500 octets, RFC 894) is as good as unsaid.
+* Resolvers of IPv4 are asked before those of IPv6: some systems keep two lists.
 * Host bits of a route's destination mean nothing, nor does the same way again at a higher distance.
 * A next hop on a connected subnet implies its egress interface (of several, the longest prefix's).
 * A permit for everything, alone, is as good as none: without permits everything passes.
@@ -100,6 +101,7 @@ def _normal_interface(interface: Interface) -> Interface:
         interface,
         addresses=tuple(sorted(set(interface.addresses))),
         mtu=None if interface.mtu == interface.usual_mtu else interface.mtu,
+        resolvers=tuple(sorted(interface.resolvers, key=lambda each: each.family)),
         zone="",
         block="",
         link="",
