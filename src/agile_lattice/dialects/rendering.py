@@ -338,5 +338,6 @@ class _Writer:
                 left = [fact for fact in members if id(fact) not in self.said]
             else:
                 left = members[self.written[name] :]
-            reason = "no block of this dialect has a place for it" if self.homes[name] else "there is no statement for it"
+            homeless = "there is no statement for it"
+            reason = "no block of this dialect has a place for it" if self.homes[name] else homeless
             self.refusals += [self.refusal(kind, fact, "", reason) for fact in left]

@@ -20,24 +20,27 @@ INK, FAINT, CHANGED, STOPPED, PAPER, BAND = "#22303c", "#6b7885", "#0f5c8c", "#b
 
 
 def walk_figure(walk: Walk) -> Figure:
-    """Draw a walk.
-
-    Returns:
-        A figure of about 13 inches in width; a lane is some two inches high.
-    """
+    """Return a figure of a walk, about 13 inches wide; a lane is some two inches high."""
     from matplotlib.figure import Figure
 
-    most = max(len(visit.stages) for visit in walk.visits) + 2
-    width = 2 * MARGIN + most * CARD + (most - 1) * GAP
-    height = len(walk.visits) * LANE + 1.0
-    figure = Figure(figsize=(width, height))
-    axes = figure.add_axes((0, 0, 1, 1))
-    axes.set(xlim=(0, width), ylim=(height, 0))
+    figure = Figure(figsize=_size(walk), facecolor="white")
+    draw_walk(figure.add_axes((0, 0, 1, 1)), walk)
+    return figure
+
+
+def draw_walk(axes: Axes, walk: Walk) -> None:
+    """Draw a walk, in inches."""
+    width, height = _size(walk)
+    axes.set(xlim=(0, width), ylim=(height, 0), aspect="equal")
     axes.axis("off")
     for number, visit in enumerate(walk.visits):
         _lane(axes, visit, number * LANE + MARGIN / 2, width, None if number < len(walk.visits) - 1 else walk)
     _closing(axes, walk, height)
-    return figure
+
+
+def _size(walk: Walk) -> tuple[float, float]:
+    most = max(len(visit.stages) for visit in walk.visits) + 2
+    return 2 * MARGIN + most * CARD + (most - 1) * GAP, len(walk.visits) * LANE + 1.0
 
 
 def _lane(axes: Axes, visit: Visit, top: float, width: float, ends: Walk | None) -> None:
