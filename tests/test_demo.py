@@ -358,3 +358,25 @@ def test_many_devices_are_told_in_few_lines(tmp_path: Path, capsys: pytest.Captu
     out = printed(capsys, 1, "diff", intent, str(captures))
     assert "address 10.7.10.1/24 on lan0" in out and "39 devices are the same as the intent" in out
     assert out.endswith("40 devices compared, 1 of them not as the intent: 1 difference (1 consequential)\n")
+
+
+def test_the_files_of_the_story_can_be_taken_away(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    folder = tmp_path / "ferry"
+    out = printed(capsys, 0, "demo", "--into", str(folder))
+    assert out.splitlines()[-1] == str(folder / "saltmarsh.yaml")
+    assert printed(capsys, 0, "diff", str(folder / "saltmarsh.yaml"), str(folder / "applied")).count("the same") == 2
+    (folder / "saltmarsh.yaml").write_text("mine")
+    assert main(["demo", "--into", str(folder)]) == 2
+    assert "there is something already" in capsys.readouterr().err
+    assert (folder / "saltmarsh.yaml").read_text() == "mine"
+
+
+def test_who_interrupts_finds_nothing_half_done(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def interrupted(*_: object, **__: object) -> None:
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr("agile_lattice.cli.render.render_device", interrupted)
+    assert main(["render", INTENT, "--into", str(tmp_path / "out")]) == 2
+    assert capsys.readouterr().err == "lattice: interrupted\n" and not (tmp_path / "out").exists()

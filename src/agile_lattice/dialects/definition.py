@@ -20,7 +20,7 @@
     order = "list"
 
     [cannot]                                       # why a field has no place in this syntax
-    "interface.mtu" = "..."
+    "interface.mtu" = "..."                        # or why a whole kind of fact has none: "resolver"
 
     [[forms]]                                      # the first is written, all are read
     name = "configuration"

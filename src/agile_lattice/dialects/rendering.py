@@ -338,6 +338,8 @@ class _Writer:
                 left = [fact for fact in members if id(fact) not in self.said]
             else:
                 left = members[self.written[name] :]
-            homeless = "there is no statement for it"
-            reason = "no block of this dialect has a place for it" if self.homes[name] else homeless
+            usual = (
+                "no block of this dialect has a place for it" if self.homes[name] else "there is no statement for it"
+            )
+            reason = self.dialect.cannot.get(name, usual)
             self.refusals += [self.refusal(kind, fact, "", reason) for fact in left]
