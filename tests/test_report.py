@@ -36,6 +36,8 @@ def test_a_report_is_one_page_that_needs_nothing_else(tmp_path: Path, capsys: py
     assert not re.search(r"""\b(src|href)=["'](?!#)|@import|url\((?!#)""", text.replace("xlink:href", "href")), (
         "no other file"
     )
+    colours = re.findall(r"(?:fill|stroke): ([^;\"]+)", text)
+    assert len(colours) > 100 and all(re.fullmatch(r"#[0-9a-f]{6}|none", each) for each in colours), "as it was drawn"
     ids = re.findall(r'\bid="([^"]+)"', text)
     assert len(ids) == len(set(ids))
     assert set(re.findall(r'<a href="#([^"]+)"', text)) <= set(ids)

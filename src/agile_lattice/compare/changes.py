@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from difflib import unified_diff
 
 import msgspec
@@ -15,13 +15,14 @@ from agile_lattice.intent.model import Device, Network
 
 
 class TextChange(msgspec.Struct, frozen=True):
-    """How the configuration of a device changes in one file: a unified diff, without its first two lines.
+    """How the configuration of some devices changes in one file: a unified diff, without its first two lines.
 
     Attributes:
+        devices: Their names; all whose file changes in just this way.
         lines: Each begins with a blank, `+`, `-` or `@`.
     """
 
-    device: str
+    devices: tuple[str, ...]
     file: str
     lines: tuple[str, ...]
 
@@ -61,7 +62,7 @@ def change(before: Network, after: Network, catalogue: Catalogue = BUILT_IN) -> 
     """
     earlier = {each.name: each for each in before.devices}
     later = {each.name: each for each in after.devices}
-    texts: list[TextChange] = []
+    texts: dict[tuple[str, tuple[str, ...]], list[str]] = {}
     refused = []
     for name in dict.fromkeys([*earlier, *later]):
         old: dict[str, str] = {}
@@ -69,10 +70,11 @@ def change(before: Network, after: Network, catalogue: Catalogue = BUILT_IN) -> 
             old = _texts(earlier.get(name), catalogue)
         except Refusals:
             refused.append(name)
-        texts += _changed(name, old, _texts(later.get(name), catalogue))
+        for each in _changed(old, _texts(later.get(name), catalogue)):
+            texts.setdefault(each, []).append(name)
     return Change(
         tuple(between(device, later[name]) for name, device in earlier.items() if name in later),
-        tuple(texts),
+        tuple(TextChange(tuple(names), file, lines) for (file, lines), names in texts.items()),
         tuple(name for name in later if name not in earlier),
         tuple(name for name in earlier if name not in later),
         tuple(refused),
@@ -83,11 +85,9 @@ def _texts(device: Device | None, catalogue: Catalogue) -> dict[str, str]:
     return {} if device is None else {each.file: each.text for each in render_device(device, catalogue)}
 
 
-def _changed(name: str, old: Mapping[str, str], new: Mapping[str, str]) -> list[TextChange]:
-    found = []
+def _changed(old: Mapping[str, str], new: Mapping[str, str]) -> Iterator[tuple[str, tuple[str, ...]]]:
     for file in dict.fromkeys([*old, *new]):
         here, there = (each.get(file, "").splitlines() for each in (old, new))
         lines = tuple(unified_diff(here, there, lineterm="", n=2))[2:]
         if lines:
-            found.append(TextChange(name, file, lines))
-    return found
+            yield file, lines

@@ -79,8 +79,9 @@ def page(facts: Facts) -> str:
     differences = None if compared is None else [_difference(each, one, sources) for each in compared
                                                  for one in each.differences]  # fmt: skip
     verdicts = [*facts.verdicts, *(facts.change.verdicts if facts.change is not None else ())]
-    counts = [(len(network.devices), "devices"), (len(facts.open_findings), "findings")]
-    counts += [(len(differences), "differences")] if differences is not None else []
+    counted = [(len(network.devices), "device"), (len(facts.open_findings), "finding")]
+    counted += [(len(differences), "difference")] if differences is not None else []
+    counts = [(count, what if count == 1 else f"{what}s") for count, what in counted]
     drawn = ", ".join(each.name for each in network.devices)
     contents = {"network": "Network", "addresses": "Addresses", "findings": "Findings"}
     contents |= {"differences": "Differences"} if differences is not None else {}
@@ -134,9 +135,7 @@ def svg(figure: Figure, name: str) -> str:
         figure.savefig(data, format="svg", metadata={"Date": None})
     text = data.getvalue()
     # A page has several drawings, and each calls its parts by the same names.
-    return re.sub(
-        r'(?<=[ (])(id="|(?:xlink:)?href="#|url\(#|#)(?=[A-Za-z])', rf"\g<1>{name}-", text[text.index("<svg") :]
-    )
+    return re.sub(r'(\bid="|href="#|url\(#)', rf"\g<1>{name}-", text[text.index("<svg") :])
 
 
 def _place(place: Place, sources: _Sources) -> Cell:
