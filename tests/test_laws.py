@@ -34,7 +34,7 @@ SPOKEN = [
 ]
 # Where a strange line is a line by itself, and does not make another document of the whole.
 LINED = SPOKEN[:3]
-MANY = settings(max_examples=75, deadline=None, suppress_health_check=list(HealthCheck))
+MANY = settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
 SOME = settings(MANY, max_examples=40)
 
 

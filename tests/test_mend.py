@@ -78,7 +78,7 @@ class Folder:
 
 
 @pytest.mark.parametrize("dialect", STRANGE)
-@settings(SOME, max_examples=15)
+@settings(SOME, max_examples=12)
 @given(data=st.data())
 def test_an_edited_text_has_no_difference_and_undo_gives_it_back(dialect: str, data: st.DataObject) -> None:
     intent, _ = rendered(only_what_is_carried(data.draw(devices((dialect, *WITH.get(dialect, ()))))))

@@ -9,6 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.candidates import Candidate, is_outside, packets_of, towards
+from agile_lattice.behaviour.matching import STRANGER
 from agile_lattice.behaviour.proving import Parting, Proof, common_space, prove
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import Walk, walk
@@ -111,6 +112,9 @@ def _shown(intent: Device, there: Device, sides: list[Topology], parting: Partin
 def _candidates(intent: Device, there: Device, sides: list[Topology], parting: Parting) -> Iterator[Candidate]:
     ports = sorted((each for each in intent.interfaces if each.enabled and not each.loopback), key=is_outside)
     if parting.destinations is not None:
+        stranger = STRANGER[parting.destinations.family]
+        if stranger in parting.destinations:
+            yield from towards(stranger, ports)
         for first, last in parting.destinations.spans[:MOST_TRIES]:
             for value in dict.fromkeys((min(first + 9, last), first, last)):
                 yield from towards(Address(parting.destinations.family, value), ports)

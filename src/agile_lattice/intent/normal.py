@@ -3,7 +3,7 @@
 What it settles, each because two spellings mean the same:
 
 * Interfaces, addresses and routes have no order; translations have the order of `joining.join`, and a rule that stands
-  there twice is there once: the second never decides.
+  there twice is there once: the second never decides. Those of IPv4 come before those of IPv6: no packet is of both.
 * A zone, a block and a link are labels, already resolved wherever they count; they are dropped, and so is
   what stays in the intent: remarks on routes, rules and permits, what a summary stands for, what a permit came from.
 * A loopback of which nothing is said is on every system; it is dropped.
@@ -32,14 +32,14 @@ from agile_lattice.intent.model import Answer, Device, Settings
 from agile_lattice.intent.permits import Permit, joined_access, joined_permits, passages
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import Route
-from agile_lattice.intent.stages import split
+from agile_lattice.intent.stages import family_of, split
 from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, Twice
 from agile_lattice.packets.spans import Spans, meet, merged, minus
 
 
 def normal(device: Device) -> Device:
     """Return the device in normal form, with its answers spelt out."""
-    translations, _ = join(list(dict.fromkeys(split(device.translations))))
+    translations, _ = join(sorted(dict.fromkeys(split(device.translations)), key=family_of))
     permits = joined_permits(passages(device.permits))
     parted, answers = with_answers(device)
     interfaces = [one for each in parted if (one := _normal_interface(each)) != Interface(one.name, loopback=True)]
