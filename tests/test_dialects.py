@@ -21,6 +21,8 @@ from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.normal import normal
 from agile_lattice.intent.permits import Permit
+from agile_lattice.intent.services import Service
+from agile_lattice.intent.translations import Dynamic, Static
 from agile_lattice.notation.located import parse
 from agile_lattice.notation.writing import device_data
 from test_laws import rendered
@@ -394,3 +396,16 @@ def test_another_table_does_not_speak_for_the_filter() -> None:
     open_door = "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -p tcp -m tcp --dport 22 -j ACCEPT\nCOMMIT\n"
     access = read_device("quay", ["iptables"], {"saved": open_door}).device.access
     assert [each.services is None for each in access] == [False, True], "all the rest is let in, too"
+
+
+def test_a_rule_of_the_other_family_does_not_part_neighbours() -> None:
+    six = Prefix.parse("2001:db8::/48")
+    web, all_tcp = (Service("tcp", ((22, 22),)),), (Service("tcp"),)
+    device = Device(
+        "quay",
+        ("netplan", "nftables"),
+        translations=(Dynamic(services=all_tcp), Static(six, six), Dynamic(services=web)),
+    )
+    texts = {each.file: each.text for each in render_device(device)}
+    again = read_device("quay", device.speaks, texts).device
+    assert normal(again).translations == normal(device).translations
