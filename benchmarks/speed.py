@@ -12,6 +12,7 @@ this process and its children, the median of several runs taken in turn.
 from __future__ import annotations
 
 import os
+import re
 import resource
 import shutil
 import statistics
@@ -30,6 +31,7 @@ from agile_lattice.intent.addresses import Address, AddressSet, Prefix, spell_ra
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.normal import normal
+from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import Service, spell_ports
 from agile_lattice.intent.stages import split
@@ -224,6 +226,39 @@ def plain_rules(count: int) -> Device:
     return Device("quay", ("iptables",), translations=tuple(made))
 
 
+def yanglint() -> list[str]:
+    """Return how yanglint is told to check a configuration against the modules that pyang brings."""
+    modules = Path(sys.prefix) / "share" / "yang" / "modules"
+    names = ("ietf-interfaces", "iana-if-type", "ietf-ip", "ietf-routing", "ietf-ipv4-unicast-routing",
+             "ietf-ipv6-unicast-routing")  # fmt: skip
+    found = [str(next(modules.rglob(f"{name}.yang"))) for name in names]
+    return ["yanglint", "-p", str(modules / "ietf"), "-p", str(modules / "iana"), "-t", "config", *found]
+
+
+BY_HAND = re.compile(
+    r"ip(?:v6)? route (?P<to>\S+)(?: (?P<discard>blackhole|reject|Null0)| (?P<via>[0-9a-f.:]*[.:][0-9a-f.:]*)(?: (?P<beside>"
+    r"[a-z]\w*))?| (?P<interface>[a-z]\w*))(?: (?P<distance>\d+))?"
+)
+
+
+def by_hand(text: str) -> list[Route]:
+    """Read the static routes of FRRouting as one would for this syntax alone: a regular expression, line by line."""
+    found = []
+    for number, line in enumerate(text.splitlines(), 1):
+        got = BY_HAND.fullmatch(line)
+        if got is None:
+            continue
+        to, discard, via, beside, interface, distance = got.groups()
+        discarded = {"blackhole": "blackhole", "Null0": "blackhole", "reject": "unreachable"}.get(discard or "")
+        found.append(
+            Route(
+                Prefix.parse(to), Address.parse(via) if via else None, beside or interface, discarded,
+                int(distance or 1), place=Place("text", number),
+            )
+        )  # fmt: skip
+    return found
+
+
 def main() -> None:
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
     print(f"{count} objects; CPU ms, medians of {RUNS}\n")
@@ -239,6 +274,11 @@ def main() -> None:
             replace(with_routes, speaks=("netplan",)), folder, "netplan", "generate", "--root-dir", "{folder}"
         )
         measure_reading(plain_rules(count), folder, "iptables-restore", "--test", "{path}")
+        measure_reading(replace(with_routes, speaks=("ietf-yang",)), folder, *yanglint(), "{path}")
+        [text] = render_device(routes(count))
+        read = lambda: read_device("quay", ("frr",), {"text": text.text})  # noqa: E731
+        assert len(by_hand(text.text)) == count
+        row("read frr", "regular expressions by hand", read, lambda: by_hand(text.text))
     lattice = str(Path(sys.executable).with_name("lattice"))
     pairs = [(wall([lattice, "--help"]), wall([sys.executable, "-c", "pass"])) for _ in range(4 * RUNS)][1:]
     ratio = statistics.median(one / other for one, other in pairs)
