@@ -5,22 +5,17 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from jinja2 import Environment, PackageLoader, StrictUndefined
-
 from agile_lattice.compare.differences import Difference
 from agile_lattice.show.differences import CHANGES, WEIGHTS
 from agile_lattice.show.proving import summary
 from agile_lattice.show.report import Facts
+from agile_lattice.show.templates import template
 from agile_lattice.show.terminal import plural
 
 
 def comment(facts: Facts) -> str:
     """Write the comment."""
-    templates = Environment(
-        loader=PackageLoader("agile_lattice.show", "pages"), undefined=StrictUndefined, trim_blocks=True,
-        lstrip_blocks=True, autoescape=False,
-    )  # fmt: skip
-    return templates.get_template("report.md").render(
+    return template("report.md").render(
         facts=facts, headline=_headline(facts), summary=summary, changes=CHANGES, weights=WEIGHTS, side=_side,
         fence=_fence,
     )  # fmt: skip

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
-from jinja2 import Environment, PackageLoader, StrictUndefined
-
 from agile_lattice.behaviour.walking import Walk
 from agile_lattice.checks import Finding
 from agile_lattice.compare.differences import Comparison
@@ -16,6 +14,7 @@ from agile_lattice.show.network import network_figure
 from agile_lattice.show.proving import PARTS
 from agile_lattice.show.proving import summary as verdict_summary
 from agile_lattice.show.report import difference_words, stage_rows, svg
+from agile_lattice.show.templates import template
 
 Table = tuple[Sequence[str], Iterable[Sequence[str]]]
 WALKED = ("device", "stage", "packet", "decided by")
@@ -62,9 +61,4 @@ def verdict_html(verdict: Verdict) -> str:
 
 
 def _fragment(title: str = "", drawing: str = "", tables: Sequence[Table] = (), end: str = "") -> str:
-    templates = Environment(
-        loader=PackageLoader("agile_lattice.show", "pages"), autoescape=True, undefined=StrictUndefined,
-        trim_blocks=True, lstrip_blocks=True,
-    )  # fmt: skip
-    template = templates.get_template("fragment.html")
-    return template.render(title=title, drawing=drawing, tables=tables, end=end)
+    return template("fragment.html").render(title=title, drawing=drawing, tables=tables, end=end)

@@ -9,7 +9,6 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 import msgspec
-from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from agile_lattice.behaviour.passing import Stage
 from agile_lattice.behaviour.walking import Walk
@@ -26,6 +25,7 @@ from agile_lattice.show.differences import CHANGES, WEIGHTS
 from agile_lattice.show.network import network_figure
 from agile_lattice.show.proving import PARTS, summary
 from agile_lattice.show.strip import strip_figure
+from agile_lattice.show.templates import template
 from agile_lattice.show.terminal import plural
 from agile_lattice.show.walking import NAMES
 
@@ -70,10 +70,6 @@ class Facts(msgspec.Struct, frozen=True):
 
 def page(facts: Facts) -> str:
     """Write the page."""
-    templates = Environment(
-        loader=PackageLoader("agile_lattice.show", "pages"), autoescape=True, undefined=StrictUndefined,
-        trim_blocks=True, lstrip_blocks=True,
-    )  # fmt: skip
     network, sources = facts.network, _Sources()
     compared = facts.compared
     differences = None if compared is None else [_difference(each, one, sources) for each in compared
@@ -88,7 +84,7 @@ def page(facts: Facts) -> str:
     contents |= {"change": "Change"} if facts.change is not None else {}
     contents |= {"packets": "Packets"} if verdicts else {}
     blocks = [each for each in plans(network) if each.name in {block.name for block in network.blocks}]
-    return templates.get_template("report.html").render(
+    return template("report.html").render(
         network=network, contents={**contents, "devices": "Configuration", "intent": "Intent"}, counts=counts,
         drawing=svg(network_figure(network), "net"), drawn=f"{plural(len(network.devices), 'device')}: {drawn}",
         plan=svg(strip_figure(blocks), "plan") if blocks else "",
@@ -101,7 +97,7 @@ def page(facts: Facts) -> str:
              [(str(one), sources.anchor(one.place)) for one in each.refusals])
             for each in facts.rendered
         ],
-        sources=sources, table=templates.get_template("table.html").module.table,  # type: ignore[attr-defined]
+        sources=sources, table=template("table.html").module.table,  # type: ignore[attr-defined]
     )  # fmt: skip
 
 
