@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import re
 import shlex
@@ -11,11 +12,14 @@ import nbformat
 import pytest
 from msgspec.structs import replace
 from nbclient import NotebookClient
+from rich.console import Console
 
 import agile_lattice as al
 from agile_lattice.cli.main import main
 from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.errors import DefinitionError, Refusals
+from agile_lattice.show.dialects import show_matrix
+from agile_lattice.show.terminal import THEME
 from pages import pages, run
 from write_checks import checks_page
 from write_reference import pages as reference_pages
@@ -115,6 +119,12 @@ def test_the_matrix_is_tried(capsys: pytest.CaptureFixture[str]) -> None:
     assert matrix["VLAN"]["networkd"] == "" and matrix["VLAN"]["frr"] != ""
     assert matrix["permit"]["nftables"] == "" and matrix["permit"]["bird"] == "not its section"
     assert all(any(not reason for reason in row.values()) for what, row in matrix.items() if what not in NOT_YET)
+    for width in (60, 100, 130, 158, 200):
+        out = Console(width=width, file=io.StringIO(), theme=THEME, color_system=None)
+        show_matrix(out, matrix, list(matrix["VLAN"]))
+        text = out.file.getvalue()
+        assert all(f" {name}" in text for name in matrix["VLAN"]), "no name is cut"
+        assert max(map(len, text.splitlines())) <= width
     assert main(["dialects"]) == 0
     listed = capsys.readouterr().out
     assert all(name in listed for name in next(iter(matrix.values())))

@@ -36,7 +36,7 @@ def show_matrix(console: Console, matrix: Mapping[str, Mapping[str, str]], names
         names: The dialects.
     """
     first = max(map(len, matrix), default=0)
-    for part in _side_by_side(names, console.width - first):
+    for part in _side_by_side(names, console.width - first - 2):
         table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1, 0, 0), header_style="head")
         table.add_column("what", min_width=first)
         for name in part:
@@ -49,15 +49,14 @@ def show_matrix(console: Console, matrix: Mapping[str, Mapping[str, str]], names
     )
 
 
-def _side_by_side(names: Sequence[str], width: int) -> Iterator[list[str]]:
-    """Part columns into those that find room beside one another."""
-    part: list[str] = []
-    for name in names:
-        if part and sum(len(each) + 1 for each in (*part, name)) > width:
-            yield part
-            part = []
-        part.append(name)
-    yield part
+def _side_by_side(names: Sequence[str], width: int) -> Iterator[Sequence[str]]:
+    """Part columns into as few equal parts as find room beside one another."""
+    for parts in range(1, len(names) + 1):
+        size = -(-len(names) // parts)
+        found = [names[at : at + size] for at in range(0, len(names), size)]
+        if size == 1 or all(sum(len(each) + 2 for each in part) <= width for part in found):
+            yield from found
+            return
 
 
 def _mark(reason: str) -> Text:
