@@ -84,6 +84,10 @@ def test_a_long_list_is_drawn_as_far_as_its_rules_take_from_one_another() -> Non
     words = [text.get_text() for text in axes.texts]
     assert {"n7", "again"} < {*words} and "n8" not in words
     assert any("59 rules that take and lose nothing are left out" in each for each in words)
+    network = al.loads("\n".join([head + "    translations:", *lines, "      - {to: w, source-becomes: interface}"]))
+    [rules] = ordered(Topology(network), network.devices)
+    draw_rules(axes, rules)
+    assert any("the first 40 rules that take or lose any, of 62 in all" in each.get_text() for each in axes.texts)
 
 
 def test_devices_are_drawn_by_sections(tmp_path: Path) -> None:

@@ -28,7 +28,7 @@ from agile_lattice.intent.stages import family_of, split
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box, Undecided, count, difference, overlap, remainder, some_point
 from agile_lattice.packets.functions import Entry, differing, exactly
-from agile_lattice.packets.shadows import crossings, shadows
+from agile_lattice.packets.shadows import crossings, meetings, shadows
 from agile_lattice.packets.spans import merged
 from strategies import devices
 
@@ -290,11 +290,15 @@ def test_what_earlier_entries_take_is_what_a_packet_by_packet_look_says(seed: in
         dimensions, top = chance.choice([2, 3]), chance.choice([3, 5])
         boxes = [each.box for each in chosen(chance, chance.randrange(1, 10), dimensions, top)]
         everything = list(product(range(top), repeat=dimensions))
+        met = meetings(boxes)
         crossed = set(crossings(boxes, [(at,) for at in range(dimensions)], range(dimensions)))
         for at, shadow in enumerate(shadows(boxes, [()] * dimensions)):
             mine = {point for point in everything if holds(boxes[at], point)}
             left = {point for point in mine if not any(holds(box, point) for box in boxes[:at])}
             taken = {point for taker in shadow.takers for point in mine if holds(boxes[taker], point)}
+            assert {earlier for later, earlier in met if later == at} == {
+                earlier for earlier, box in enumerate(boxes[:at]) if any(holds(box, point) for point in mine)
+            }
             assert not shadow.unknown and bool(left) == (shadow.some is not None)
             assert taken == (set() if left else mine) and all(taker < at for taker in shadow.takers)
             if shadow.some is not None:

@@ -147,6 +147,14 @@ def test_a_merge_request_gets_a_comment(
     assert "-route replace 10.41.0.0/16 via 10.40.20.2\n+route replace 10.41.0.0/16 via 10.40.20.9\n" in comment
     printed(capsys, 1, "report", "saltmarsh.yaml", "change.html", "@HEAD")
     assert ">+route replace 10.41.0.0/16 via 10.40.20.9</span>" in Path("change.html").read_text()
+    # What cannot be rendered is said, and all the rest is told; a device that goes is felt.
+    intent.write_text(text.replace("speaks: [frr, nftables]", "speaks: [bird]"))
+    printed(capsys, 0, "report", "saltmarsh.yaml", "refused.md", "@HEAD")
+    assert "Cannot be rendered, before or now: pier-gate." in Path("refused.md").read_text()
+    intent.write_text(text.replace("pier-gate", "pier-door"))
+    printed(capsys, 1, "report", "saltmarsh.yaml", "gone.md", "@HEAD")
+    assert "- **pier-gate** is gone" in Path("gone.md").read_text()
+    assert "- **pier-door** is new" in Path("gone.md").read_text()
     printed(capsys, 1, "report", INTENT, "differences.md", CHANGED)
     rows = [line for line in Path("differences.md").read_text().splitlines() if line.startswith("| ")]
     assert len(rows) == 11 and all(row.count(" | ") == 4 for row in rows)

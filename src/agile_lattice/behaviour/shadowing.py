@@ -15,8 +15,8 @@ from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Access, Passage, Permit, passages
 from agile_lattice.intent.stages import Rule, Stage
 from agile_lattice.intent.translations import Translation
-from agile_lattice.packets.boxes import Box, Undecided, overlap
-from agile_lattice.packets.shadows import Shadow, crossings, shadows
+from agile_lattice.packets.boxes import Box, Undecided
+from agile_lattice.packets.shadows import Shadow, crossings, meetings, shadows
 
 FIELDS = ((0,), (1,), (2, PORT), (SOURCE,), (DESTINATION,))  # what a reader takes for one thing to match
 WIDTHS = (2, SOURCE, DESTINATION, PORT)  # an exception is narrower in these: its sides may be any
@@ -142,11 +142,13 @@ class Taking(msgspec.Struct, frozen=True):
 
 
 def taking(rules: Ordered) -> list[Taking]:
-    """Return which rules of a list take packets from which; neighbours of one owner are left out, as they are one."""
-    members = rules.members
+    """Return which rules of a list take packets from which; rules of one owner are left out, as they are one.
+
+    Raises:
+        Undecided: If there are too many to look at.
+    """
     return [
         Taking(earlier, later, earlier in rules.shadows[later].takers)
-        for later, one in enumerate(members)
-        for earlier, other in enumerate(members[:later])
-        if other.owner is not one.owner and overlap(other.box, one.box)
+        for later, earlier in meetings([each.box for each in rules.members])
+        if rules.members[earlier].owner is not rules.members[later].owner
     ]

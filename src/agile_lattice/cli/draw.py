@@ -13,6 +13,7 @@ from agile_lattice.intent.model import Network
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import chosen_devices, device_named
+from agile_lattice.packets.boxes import Undecided
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -40,4 +41,7 @@ def _rules(network: Network, name: str) -> Figure:
     lists = [each for each in ordered(Topology(network), [device]) if len(each.members) > 1]
     if not lists:
         raise fail(device.place, f"{name} has no list of rules in which one could take packets from another")
-    return rules_figure(lists, f"{name}: which rules take packets from which")
+    try:
+        return rules_figure(lists, f"{name}: which rules take packets from which")
+    except Undecided:
+        raise fail(device.place, f"too many rules of {name} cross one another to be drawn") from None

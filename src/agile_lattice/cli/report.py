@@ -40,7 +40,7 @@ def run(arguments: Namespace) -> int:
     write_files({into: page(facts) if into.suffix == ".html" else comment(facts)})
     print(into)
     differs = any(not each.same for each in facts.compared or ())
-    felt = facts.change is not None and any(not each.same for each in facts.change.verdicts)
+    felt = facts.change is not None and facts.change.felt
     return 1 if facts.open_findings or differs or felt else 0
 
 

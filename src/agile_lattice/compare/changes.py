@@ -34,7 +34,7 @@ class Change(msgspec.Struct, frozen=True):
         verdicts: Of every device that both have: whether each packet is treated the same.
         texts: Where configuration changes.
         come, gone: Names of devices that only the later, or only the earlier one has.
-        refused: Names of devices that could not be rendered before; all their configuration counts as new.
+        refused: Names of devices that cannot be rendered, before or after; of their configuration nothing is said.
     """
 
     verdicts: tuple[Verdict, ...]
@@ -44,9 +44,9 @@ class Change(msgspec.Struct, frozen=True):
     refused: tuple[str, ...] = ()
 
     @property
-    def same(self) -> bool:
-        """Whether nothing changes: no packet, no text, no device."""
-        return not (self.texts or self.come or self.gone) and all(each.same for each in self.verdicts)
+    def felt(self) -> bool:
+        """Whether some packet may notice: on a device that both have, or that comes or goes."""
+        return bool(self.come or self.gone) or not all(each.same for each in self.verdicts)
 
 
 def change(before: Network, after: Network, catalogue: Catalogue = BUILT_IN) -> Change:
@@ -56,21 +56,18 @@ def change(before: Network, after: Network, catalogue: Catalogue = BUILT_IN) -> 
         before: The earlier one.
         after: The later one.
         catalogue: Where the later one's dialects are looked up.
-
-    Raises:
-        Refusals: If the later one cannot be rendered.
     """
     earlier = {each.name: each for each in before.devices}
     later = {each.name: each for each in after.devices}
     texts: dict[tuple[str, tuple[str, ...]], list[str]] = {}
     refused = []
     for name in dict.fromkeys([*earlier, *later]):
-        old: dict[str, str] = {}
         try:
-            old = _texts(earlier.get(name), catalogue)
+            old, new = (_texts(each.get(name), catalogue) for each in (earlier, later))
         except Refusals:
             refused.append(name)
-        for each in _changed(old, _texts(later.get(name), catalogue)):
+            continue
+        for each in _changed(old, new):
             texts.setdefault(each, []).append(name)
     return Change(
         tuple(between(device, later[name]) for name, device in earlier.items() if name in later),

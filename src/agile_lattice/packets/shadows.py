@@ -99,6 +99,27 @@ def crossings(
     return sorted(found)
 
 
+def meetings(boxes: Sequence[Box], limit: int = PAIRS_LIMIT) -> list[tuple[int, int]]:
+    """Find entries that have something in common with an earlier one.
+
+    Args:
+        boxes: What the entries of a list match, in its order.
+        limit: The greatest number of pairs of boxes to look at.
+
+    Returns:
+        Positions of later and earlier entries, ascending.
+
+    Raises:
+        Undecided: If that is not enough.
+    """
+    pieces = _Pieces(boxes)
+    if not len(pieces.owner):
+        return []
+    later, earlier = pieces.boxes.beside(*pieces.before), pieces.boxes.beside(*pieces.at)
+    target, taker = overlaps(later, earlier, Work(limit))
+    return sorted({*zip(pieces.owner[target].tolist(), pieces.owner[taker].tolist(), strict=True)})
+
+
 def _cross(boxes: Boxes, target: Whole, taker: Whole, field: Sequence[int], widths: Sequence[int]) -> Truth:
     """Tell which takers cover all of a target but in one field, and reach beyond it."""
     covers, short, beyond = np.ones(len(target), bool), np.zeros(len(target), bool), np.zeros(len(target), bool)

@@ -57,6 +57,8 @@ def draw_rules(axes: Axes, rules: Ordered) -> None:
     axes.text(0, -0.5, words, fontsize=10, fontweight="bold", color=INK, va="center")
     note = "dark: has a part in taking all its packets; light: takes some" if found else "none takes any from another"
     more = f"; {left_out} rules that take and lose nothing are left out" if left_out else ""
+    if left_out and len(positions) == MOST:
+        more = f"; the first {MOST} rules that take or lose any, of {len(rules.members)} in all"
     axes.text(0, -0.26, note + more, fontsize=7.5, color=FAINT, va="center")
     for row, later in enumerate(positions):
         axes.text(CELL * row + 0.06, CELL * (row + 0.46), _name(rules, later), fontsize=8, color=INK, va="center")
