@@ -168,7 +168,7 @@ def test_the_quick_way_of_reading_is_the_thorough_one(speaks: tuple[str, ...], d
     pairs = [(each.file, each.text) for each in texts if each.text]
     quick = read_device(device.name, speaks, pairs)
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr("agile_lattice.dialects.reading._Reader.plain", lambda *_: False)
+        patch.setattr("agile_lattice.dialects.reading._Reader.others", lambda _, statements, block: statements)
         thorough = read_device(device.name, speaks, pairs)
     assert thorough == quick
     assert [one.place.line for one in thorough.device.routes] == [one.place.line for one in quick.device.routes]

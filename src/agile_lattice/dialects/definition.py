@@ -238,7 +238,7 @@ class _Builder:
         phrases = tuple(self.phrase(line, owner) for line in lines)
         words = {phrase.pattern.first for phrase in phrases} - {""}
         loose = tuple(phrase for phrase in phrases if not phrase.pattern.first)
-        by_word = {word: tuple(phrase for phrase in phrases if phrase.pattern.first in ("", word)) for word in words}
+        by_word = {word: tuple(phrase for phrase in phrases if phrase.pattern.may_begin(word)) for word in words}
         return Block(phrases, by_word, loose)
 
     def phrase(self, line: _Line, owner: FactType | None) -> Phrase:

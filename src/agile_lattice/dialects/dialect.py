@@ -60,6 +60,11 @@ class Phrase(msgspec.Struct, frozen=True):
     block: Block | None
     maker: Maker | None
 
+    @property
+    def kind(self) -> str:
+        """The kind of fact that it makes; empty for none."""
+        return self.makes.name if self.makes is not None else ""
+
 
 class Block(msgspec.Struct, frozen=True):
     """Phrases that stand side by side.

@@ -7,6 +7,7 @@ rules is for that family only, and the lists of two such dialects become one aga
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import groupby
 from typing import Any
 
 from msgspec.structs import replace
@@ -95,24 +96,52 @@ def united(passages: Sequence[Passage]) -> list[Passage]:
             members.append(Passage(source=ANYONE[family]))
         elif nothing[family] and not all(nothing.values()):
             members.clear()  # what no rule matches does not pass anyhow
-    four, six = ([_neutral(each, family) for each in lists[family]] for family in FAMILIES)
-    pairs = _common(four, six)
+    four, six = (_permits(lists[family], family) for family in FAMILIES)
     found: list[Passage] = []
     last_four = last_six = 0
+    pairs = _common([permit for permit, _ in four], [permit for permit, _ in six])
     for here, there in [*pairs, (len(four), len(six))]:
-        found += [*lists[4][last_four:here], *lists[6][last_six:there]]
-        found += [replace(lists[4][here], source=None)] if here < len(four) else []
+        found += [rule for _, rules in [*four[last_four:here], *six[last_six:there]] for rule in rules]
+        if here < len(four):
+            found += _for_both(four[here][1], six[there][1])
         last_four, last_six = here + 1, there + 1
     return found
 
 
 def _neutral(one: Passage, family: int) -> Passage | None:
     """Return a rule without its family, if it says nothing else of addresses."""
-    return replace(one, source=None) if one.source == ANYONE[family] and one.destination is None else None
+    return replace(one, source=None) if one.source in (None, ANYONE[family]) and one.destination is None else None
+
+
+def _permits(rules: Sequence[Passage], family: int) -> list[tuple[Passage | None, list[Passage]]]:
+    """Put rules together that are of one permit: by its name, for different services.
+
+    Returns:
+        Per permit what it says besides services and family, if it says nothing of addresses; and its rules.
+    """
+
+    def permit(one: Passage) -> Passage | None:
+        neutral = _neutral(one, family)
+        return replace(neutral, protocol=None, ports=None) if neutral is not None and neutral.name else neutral
+
+    found: list[tuple[Passage | None, list[Passage]]] = []
+    for same, run in groupby(rules, key=permit):
+        found += [(same, [*run])] if same is not None and same.name else [(same, [rule]) for rule in run]
+    return found
+
+
+def _for_both(four: Sequence[Passage], six: Sequence[Passage]) -> list[Passage]:
+    """Return the rules of one permit: those that both families have are for both."""
+    here, there = (
+        [_neutral(each, family) for each in rules] for family, rules in zip(FAMILIES, (four, six), strict=True)
+    )
+    both = [each for each in here if each in there and each is not None]
+    rest = [rule for neutral, rule in zip([*here, *there], [*four, *six], strict=True) if neutral not in both]
+    return [*both, *rest]
 
 
 def _common(four: Sequence[Passage | None], six: Sequence[Passage | None]) -> list[tuple[int, int]]:
-    """Return a longest run of rules that stand in both lists in the same order: their positions in each."""
+    """Return a longest run of permits that stand in both lists in the same order: their positions in each."""
     places: dict[Passage, list[int]] = {}
     for index, one in enumerate(six):
         if one is not None:

@@ -312,7 +312,7 @@ def _read_mask(spell: Callable[[int], str]) -> Callable[[str], int]:
     return read
 
 
-_IPV4 = r"[0-9]{1,3}(?:\.[0-9]{1,3}){3}"
+_IPV4 = r"[0-9]{1,3}\.[0-9]{1,3}\.[0-9]{1,3}\.[0-9]{1,3}"  # written out: a counted group takes twice as long
 _IPV6 = r"[0-9a-fA-F]*:[0-9a-fA-F:.]+"
 
 BASE: dict[str, Kind] = {

@@ -107,9 +107,16 @@ def _refuse_same(facts: Facts, dialect: str, key: Callable[[Route], object], rea
 def _behind_down(facts: Facts, dialect: str) -> Facts:
     """Say of every route which interface it leaves by; what is discarded stands with the loopback."""
     addresses = [fact for fact in facts.get("address", []) if isinstance(fact, AddressFact)]
+    off = {
+        each.interface for each in facts.get("interface", []) if isinstance(each, InterfaceFact) and not each.enabled
+    }
     subnets = sorted(
-        ((-one.address.length, one.interface, one.address) for one in addresses if not one.address.is_host),
-        key=lambda each: each[:2],
+        (
+            (one.interface in off, -one.address.length, one.interface, one.address)
+            for one in addresses
+            if not one.address.is_host
+        ),
+        key=lambda each: each[:3],
     )
     routes: list[Fact] = []
     refusals = []
@@ -119,7 +126,7 @@ def _behind_down(facts: Facts, dialect: str) -> Facts:
         if fact.discard:
             name = LOOPBACK
         elif name is None and fact.via is not None:
-            name = next((interface for _, interface, own in subnets if own.contains(fact.via)), None)
+            name = next((interface for _, _, interface, own in subnets if own.contains(fact.via)), None)
         if name is None:
             reason = "a route stands with the interface that it leaves by, and none has its next hop on its link"
             refusals.append(Refusal(dialect, f"route {fact.to}", "via", fact.place.at("via"), reason))

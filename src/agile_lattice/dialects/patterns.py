@@ -19,6 +19,7 @@ from agile_lattice.intent.places import Place
 
 SPACE = r"[ \t]+"
 Maker = Callable[[tuple[str | None, ...], Place], Any]
+Match = Callable[[str], "re.Match[str] | None"]
 
 
 class Pattern(msgspec.Struct, frozen=True):
@@ -26,14 +27,20 @@ class Pattern(msgspec.Struct, frozen=True):
 
     Attributes:
         match: Matches the whole statement with a space in front.
+        start: What every statement of this phrase begins with; empty if that differs.
         holes: Per group of the match: the field (with its part), and how its text is read; a group
             that marks an element in any order is `None`.
         first: The first word, if every statement of this phrase begins with it.
     """
 
-    match: Callable[[str], re.Match[str] | None]
+    match: Match
     holes: tuple[tuple[str, Callable[[str], Any]] | None, ...]
     first: str
+    start: str
+
+    def may_begin(self, word: str) -> bool:
+        """Tell whether a statement of this phrase can have a first word."""
+        return self.first == word if self.first else word.startswith(self.start)
 
     def read(self, statement: str) -> dict[str, Any] | None:
         """Return the fields that a statement gives, or None if it is not one of this phrase."""
@@ -83,11 +90,18 @@ def compile_pattern(elements: tuple[Element, ...], kinds: Mapping[str, Kind]) ->
         ValueError: If it names a kind that there is not.
     """
     compiler = _Compiler(kinds, reserved_pattern(elements))
-    text = compiler.run(elements, SPACE)
-    first = elements[0].text if elements and isinstance(elements[0], Word) else ""
-    if len(elements) > 1 and elements[1].glued:
-        first = ""
-    return Pattern(re.compile(text).fullmatch, tuple(compiler.holes), first)
+    match = re.compile(compiler.run(elements, SPACE)).fullmatch
+    if any(isinstance(each, AnyOrder) for each in elements):
+        as_written = _Compiler(kinds, compiler.reserved, in_order=True)
+        match = _either(re.compile(as_written.run(elements, SPACE)).fullmatch, match)
+    start = elements[0].text if elements and isinstance(elements[0], Word) else ""
+    first = "" if len(elements) > 1 and elements[1].glued else start
+    return Pattern(match, tuple(compiler.holes), first, start)
+
+
+def _either(quick: Match, whole: Match) -> Match:
+    """Try a quick expression first, which matches most of what the whole one does, with the same groups."""
+    return lambda statement: quick(statement) or whole(statement)
 
 
 def reserved_pattern(elements: tuple[Element, ...]) -> str:
@@ -109,9 +123,10 @@ def kind_of(hole: Hole, kinds: Mapping[str, Kind]) -> Kind:
 
 
 class _Compiler:
-    def __init__(self, kinds: Mapping[str, Kind], reserved: str) -> None:
+    def __init__(self, kinds: Mapping[str, Kind], reserved: str, in_order: bool = False) -> None:
         self.kinds = kinds
         self.reserved = reserved
+        self.in_order = in_order  # what may stand in any order is wanted in the one in which it is written
         self.holes: list[tuple[str, Callable[[str], Any]] | None] = []
 
     def run(self, body: tuple[Element, ...], space: str) -> str:
@@ -142,6 +157,11 @@ class _Compiler:
 
     def any_order(self, element: AnyOrder, space: str) -> str:
         alternatives = []
+        if self.in_order:
+            for body in element.bodies:
+                self.holes.append(None)
+                alternatives.append(f"(?:(){self.run(body, space)})?")
+            return "".join(alternatives)
         for body in element.bodies:
             # An empty group remembers that this element was there; the conditional makes a second one fail.
             self.holes.append(None)

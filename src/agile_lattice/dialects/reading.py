@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Iterator
 from typing import Any
 
 import msgspec
@@ -200,9 +201,7 @@ class _Reader:
         """Read statements that stand side by side."""
         makers = []
         alone = scope.target is None and not scope.inherited and self.trace is None
-        for statement in statements:
-            if alone and self.plain(statement, block):
-                continue
+        for statement in self.others(statements, block) if alone else statements:
             found = self.find(statement, block)
             if found is None:
                 if scope.path or statement.children is not None or statement.text not in self.before:
@@ -238,27 +237,30 @@ class _Reader:
             if id(child) not in rest:
                 self.trace[id(child)] = Understood(found.phrase, {}, head=True)
 
-    def plain(self, statement: Statement, block: Block) -> bool:
-        """Make a fact of a statement that is a whole one by itself and inherits nothing; tell whether it is.
+    def others(self, statements: list[Statement], block: Block) -> Iterator[Statement]:
+        """Make facts of the statements that are whole ones by themselves and inherit nothing; yield the others in turn.
 
         Most of a long text is this: it must be quick.
         """
-        if statement.children is not None:
-            return False
-        text = statement.text
-        for phrase in block.by_word.get(text.partition(" ")[0], block.loose):
-            found = phrase.pattern.match(" " + text)
-            if found is None:
-                continue
-            if phrase.maker is None or phrase.makes is None:
-                return False
-            try:
-                fact = phrase.maker(found.groups(), Place(self.file, statement.line))
-            except (ValueError, OSError):
-                continue  # the form was right and a value was not
-            self.single[phrase.makes.name].append(fact)
-            return True
-        return False
+        file, single, by_word, loose = self.file, self.single, block.by_word, block.loose
+        for statement in statements:
+            text = statement.text
+            fact = None
+            if statement.children is None:
+                for phrase in by_word.get(text.partition(" ")[0], loose):
+                    found = phrase.pattern.match(" " + text)
+                    if found is None:
+                        continue
+                    if phrase.maker is None:
+                        break
+                    try:
+                        fact = phrase.maker(found.groups(), Place(file, statement.line))
+                    except (ValueError, OSError):
+                        continue  # the form was right and a value was not
+                    single[phrase.kind].append(fact)
+                    break
+            if fact is None:
+                yield statement
 
     def find(self, statement: Statement, block: Block) -> _Found | None:
         """Return the first phrase that a statement is."""

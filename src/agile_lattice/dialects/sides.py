@@ -70,7 +70,16 @@ def _zones_up(facts: Facts) -> Facts:
 
 
 def _marks_down(facts: Facts, dialect: str) -> Facts:
+    marked = {fact.interface for fact in facts.get("side", []) if isinstance(fact, SideFact)}
     outer: tuple[str, ...] | None = None
+
+    def why_not(side: tuple[str, ...] | None) -> str:
+        """Return why what faces this side cannot be said by marks; empty if it can."""
+        if side is None or (outer is not None and side != outer):
+            return "its translations are for all outer interfaces alike"
+        unknown = ", ".join(sorted({*side} - marked))
+        return f"a mark stands with its interface, and there is no {unknown}" if unknown else ""
+
     refusals = []
     rules: list[Fact] = []
     for fact in facts.get("rule", []):
@@ -80,8 +89,7 @@ def _marks_down(facts: Facts, dialect: str) -> Facts:
             refusals.append(
                 _mark_refusal(dialect, fact, "from", "it does not ask where a packet came in: say `source`")
             )
-        elif side is None or (outer is not None and side != outer):
-            reason = "its translations are for all outer interfaces alike"
+        elif reason := why_not(side):
             refusals.append(_mark_refusal(dialect, fact, "from" if fact.stage == "arrival" else "to", reason))
         else:
             outer = side
@@ -89,8 +97,7 @@ def _marks_down(facts: Facts, dialect: str) -> Facts:
     twins: list[Fact] = []
     for twin in facts.get("twin", []):
         assert isinstance(twin, TwinFact)
-        if twin.facing is None or (outer is not None and twin.facing != outer):
-            reason = "its translations are for all outer interfaces alike"
+        if reason := why_not(twin.facing):
             refusals.append(Refusal(dialect, f"translation {twin.name}", "facing", twin.place.at("facing"), reason))
         else:
             outer = twin.facing

@@ -198,9 +198,13 @@ def settled(routes: Iterable[Route], interfaces: Iterable[Interface]) -> list[Ro
 
     @cache
     def egress(via: Address) -> str | None:
-        subnets = [(subnet.length, one.name) for one in interfaces if (subnet := one.subnet_of(via)) is not None]
+        subnets = [
+            (not one.enabled, -subnet.length, one.name)
+            for one in interfaces
+            if (subnet := one.subnet_of(via)) is not None
+        ]
         # Of equally long ones the first by name: interfaces have no order that could decide.
-        return min(subnets, key=lambda each: (-each[0], each[1]))[1] if subnets else None
+        return min(subnets)[2] if subnets else None
 
     found = []
     for route in routes:

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Sequence
 from typing import ClassVar
 
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment, split_outside_quotes
+from agile_lattice.dialects.surfaces.statements import Statement, Surface, bare_lines, cut_comment, split_outside_quotes
 from agile_lattice.intent.places import Place
 
 
@@ -38,9 +37,9 @@ class Braces(Surface, frozen=True, tag="braces"):
         stack: list[tuple[Statement | None, list[Statement]]] = [(None, root)]
         here = root
         pending, pending_line = "", 0
-        for number, line in enumerate(text.splitlines(), 1):
-            words = cut_comment(line, self.comment)
-            if not words:
+        for number, words in bare_lines(text, self.comment):
+            if not pending and "{" not in words and ";" not in words and "}" not in words:
+                here.append(Statement(words, number))
                 continue
             if words in ("}", "};") and not pending:
                 if len(stack) == 1:
@@ -90,13 +89,13 @@ class Braces(Surface, frozen=True, tag="braces"):
 
 def _open_braces(text: str) -> int:
     """Count the braces that a line leaves open, outside quotes."""
-    bare = re.sub(r'"[^"]*"', "", text)
+    bare = "".join(text.split('"')[::2])
     return bare.count("{") - bare.count("}")
 
 
 def _statements(words: str) -> list[str]:
     """Part statements at semicolons; one with a block of its own on the same line stays whole."""
-    if "{" not in words:
+    if "{" not in words or ";" not in words:
         return split_outside_quotes(words, ";")
     found, depth, quoted, start = [], 0, False, 0
     for index, character in enumerate(words):

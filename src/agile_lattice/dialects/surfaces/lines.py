@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment
+from agile_lattice.dialects.surfaces.statements import Statement, Surface, bare_lines
 from agile_lattice.intent.places import Place
 
 
@@ -28,10 +28,7 @@ class Lines(Surface, frozen=True, tag="lines"):
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
-        marks = self.comment
-        found = [
-            Statement(bare, n) for n, line in enumerate(text.splitlines(), 1) if (bare := cut_comment(line, marks))
-        ]
+        found = [Statement(line, number) for number, line in bare_lines(text, self.comment)]
         return list(self._blocks(found, file)) if self.open else found
 
     def _blocks(self, statements: Iterable[Statement], file: str) -> Iterator[Statement]:
@@ -95,6 +92,10 @@ class Indent(Surface, frozen=True, tag="indent"):
         for number, line in enumerate(text.splitlines(), 1):
             words = line.strip()
             if not words or words[0] in self.comment:
+                continue
+            if len(stack) == 1 and words == line and words != self.close:  # at the top: most of a long text
+                before = Statement(words, number)
+                root.append(before)
                 continue
             depth = 0 if line[0] == words[0] else len(line) - len(line.lstrip())
             if words == self.close and before is not None:
