@@ -94,13 +94,13 @@ def render_device(device: Device, catalogue: Catalogue = BUILT_IN, causes: bool 
 def _uncarried(device: Device, facts: Facts, carried: set[tuple[Section, int]]) -> Iterator[Refusal]:
     """Refuse what none of a device's dialects carries."""
     speakers = " and ".join(device.speaks)
-    families = {family_of(rule) for rule in split(device.translations)}
     for section in SECTIONS:
-        kinds = [kind for kind in facts if FACTS[kind].section == section]
-        if all(says_nothing(each) for kind in kinds for each in facts[kind]):
-            continue
         missing = [each for each in FAMILIES if (section, each) not in carried]
+        kinds = [kind for kind in facts if FACTS[kind].section == section]
+        if not missing or all(says_nothing(each) for kind in kinds for each in facts[kind]):
+            continue
         if section == "translations":
+            families = {family_of(rule) for rule in split(device.translations)}
             missing = [each for each in missing if each in families]
         if missing:
             key = "management" if section == "access" else section

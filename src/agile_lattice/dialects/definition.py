@@ -68,7 +68,7 @@ from agile_lattice.dialects.fact_types import FACTS, NAMED, PARTS, FactType
 from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
 from agile_lattice.dialects.kinds import BASE, NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
 from agile_lattice.dialects.passes import PASSES
-from agile_lattice.dialects.patterns import compile_maker, compile_pattern
+from agile_lattice.dialects.patterns import Pattern, compile_maker
 from agile_lattice.dialects.semantics import Semantics, passes_of
 from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.surfaces import AnySurface
@@ -264,14 +264,14 @@ class _Builder:
         for elements in (head, *conditions, gone):
             self.check(elements, target, dict.fromkeys(same) | constants)
         block = self.block(line.inside, target) if line.inside else None
-        pattern = compile_pattern(head, self.kinds)
+        pattern = Pattern(head, self.kinds)
         whole = not (line.inside or conditions or any(hole.part for hole in holes_of(head)))
         return Phrase(
             self.start + line.number,
             line.text,
             pattern,
             Shapes(head, self.kinds, target),
-            tuple((compile_pattern(each, self.kinds), Shapes(each, self.kinds, target)) for each in conditions),
+            tuple((Pattern(each, self.kinds), Shapes(each, self.kinds, target)) for each in conditions),
             makes,
             aside,
             always,

@@ -7,6 +7,7 @@ combinations are complete become one again.
 from __future__ import annotations
 
 from itertools import groupby, product
+from operator import attrgetter
 from typing import Any
 
 from msgspec.structs import replace
@@ -38,8 +39,12 @@ def expand(facts: dict[str, list[Fact]], dialect: str) -> dict[str, list[Fact]]:
         members: list[Fact] = []
         for fact in facts.get(kind, []):
             assert isinstance(fact, Rule | Passage)
-            combinations = list(product(*(_parts(fact, field) for field in FIELDS)))
-            if len(combinations) > 1 and not fact.name:
+            parts = [_parts(fact, field) for field in FIELDS]
+            if all(len(each) == 1 for each in parts):
+                members.append(fact)
+                continue
+            combinations = list(product(*parts))
+            if not fact.name:
                 reason = (
                     "one rule matches one interface and one prefix there: name this one, to tell that its rules are one"
                 )
@@ -65,7 +70,7 @@ def _parts(fact: Rule | Passage, field: str) -> list[Any]:
         if fact.protocol in ICMP_PROTOCOLS:
             return [((number, number),) for first, last in value for number in range(first, last + 1)]
         return [value[start : start + MOST_PORTS] for start in range(0, len(value), MOST_PORTS)]
-    return [AddressSet.of(prefix) for prefix in value.prefixes()]
+    return [value] if value.is_single else [AddressSet.of(prefix) for prefix in value.prefixes()]
 
 
 def contract(facts: dict[str, list[Fact]]) -> dict[str, list[Fact]]:
@@ -73,22 +78,27 @@ def contract(facts: dict[str, list[Fact]]) -> dict[str, list[Fact]]:
     changed: dict[str, list[Fact]] = {}
     for kind in KINDS:
         members: list[Fact] = []
-        rules = [fact for fact in facts.get(kind, []) if isinstance(fact, Rule | Passage)]
-        rules.sort(key=lambda fact: fact.stage if isinstance(fact, Rule) else "")  # each stage is a list of its own
-        for _, run in groupby(rules, key=_alike):
-            members += _together(list(run))
+        rules: list[Any] = [*facts.get(kind, [])]
+        if kind == "rule":
+            rules.sort(key=attrgetter("stage"))  # each stage is a list of its own
+        alike = attrgetter(*(field for field in FACTS[kind].fields if field not in FIELDS))
+        for _, run in groupby(rules, key=lambda fact: (fact.name or id(fact), alike(fact))):
+            several = [*run]
+            if len(several) == 1:
+                members += several
+                continue
+            for _, same in groupby(several, key=_said):
+                members += _together([*same])
         changed[kind] = members
     return {**facts, **changed}
 
 
-def _alike(fact: Rule | Passage) -> object:
-    unique = None if fact.name else id(fact)
-    return replace(fact, **dict.fromkeys(FIELDS)), tuple(getattr(fact, field) is None for field in FIELDS), unique
+def _said(fact: Rule | Passage) -> tuple[bool, ...]:
+    """Tell which of the fields say something."""
+    return tuple(getattr(fact, field) is not None for field in FIELDS)
 
 
 def _together(run: list[Rule | Passage]) -> list[Rule | Passage]:
-    if len(run) == 1:
-        return run
     values = {field: list(dict.fromkeys(getattr(fact, field) for fact in run)) for field in FIELDS}
     combinations = {tuple(getattr(fact, field) for field in FIELDS) for fact in run}
     if len(combinations) != len(run) or {*product(*values.values())} != combinations:

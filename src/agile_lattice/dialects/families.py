@@ -126,7 +126,8 @@ def _permits(rules: Sequence[Passage], family: int) -> list[tuple[Passage | None
 
     found: list[tuple[Passage | None, list[Passage]]] = []
     for same, run in groupby(rules, key=permit):
-        found += [(same, [*run])] if same is not None and same.name else [(same, [rule]) for rule in run]
+        members = [*run]
+        found += [(same, members)] if same is not None and same.name else [(same, [each]) for each in members]
     return found
 
 

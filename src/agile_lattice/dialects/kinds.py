@@ -17,12 +17,12 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable
 from functools import lru_cache
-from socket import AF_INET, AF_INET6, inet_ntop, inet_pton
+from socket import inet_ntop, inet_pton
 from typing import Any
 
 import msgspec
 
-from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix, spell_range, spell_span
+from agile_lattice.intent.addresses import AF_INET, AF_INET6, BITS, Address, AddressSet, Prefix, spell_range, spell_span
 from agile_lattice.intent.masks import netmask, wildcard
 from agile_lattice.intent.services import spell_ports
 from agile_lattice.packets.spans import Span, Spans, merged, minus
@@ -211,16 +211,18 @@ def _address_kind(family: int, pattern: str) -> Kind:
 
 def _prefix_kind(family: int, pattern: str) -> Kind:
     kind, bits = (AF_INET, 32) if family == 4 else (AF_INET6, 128)
+    octets = bits // 8
+    from_bytes = int.from_bytes
 
     def read(text: str) -> Prefix:
         # As `Prefix.parse`, without its messages: every line of a long text may hold one.
         address, _, length = text.partition("/")
         if int(length) > bits:
             raise ValueError(f"/{length} is no prefix length")
-        return Prefix(family, int.from_bytes(inet_pton(kind, address), "big"), int(length))
+        return Prefix(family, from_bytes(inet_pton(kind, address)), int(length))
 
     def write(value: Prefix) -> str:
-        return f"{inet_ntop(kind, value.value.to_bytes(bits // 8, 'big'))}/{value.length}"
+        return f"{inet_ntop(kind, value.value.to_bytes(octets))}/{value.length}"
 
     return Kind(
         f"prefix{family}", pattern + r"/[0-9]{1,3}", read, write, lambda trait: trait in (family, (family, WHOLE))

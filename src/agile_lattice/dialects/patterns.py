@@ -9,34 +9,54 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
+from functools import cached_property
 from typing import Any
-
-import msgspec
 
 from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Maybe, Word, words_of
 from agile_lattice.dialects.kinds import Kind
-from agile_lattice.intent.places import Place
 
 SPACE = r"[ \t]+"
-Maker = Callable[[tuple[str | None, ...], Place], Any]
+Maker = Callable[..., Any]
 Match = Callable[[str], "re.Match[str] | None"]
 
 
-class Pattern(msgspec.Struct, frozen=True):
+class Pattern:
     """A phrase, ready to read.
 
+    Its expressions are compiled when they are first needed: a dialect has many of them, and a text needs few.
+
+    Args:
+        elements: The phrase.
+        kinds: What its holes may be.
+
     Attributes:
-        match: Matches the whole statement with a space in front.
-        start: What every statement of this phrase begins with; empty if that differs.
-        holes: Per group of the match: the field (with its part), and how its text is read; a group
+        holes: Per group of a match: the field (with its part), and how its text is read; a group
             that marks an element in any order is `None`.
+        start: What every statement of this phrase begins with; empty if that differs.
         first: The first word, if every statement of this phrase begins with it.
+
+    Raises:
+        ValueError: If the phrase names a kind that there is not.
     """
 
-    match: Match
-    holes: tuple[tuple[str, Callable[[str], Any]] | None, ...]
-    first: str
-    start: str
+    def __init__(self, elements: tuple[Element, ...], kinds: Mapping[str, Kind]) -> None:
+        reserved = reserved_pattern(elements)
+        whole = _Compiler(kinds, reserved, SPACE)
+        self._whole = whole.run(elements, SPACE)
+        self._usual = _Compiler(kinds, reserved, " ", in_order=True).run(elements, " ")
+        self.holes = tuple(whole.holes)
+        self.start = elements[0].text if elements and isinstance(elements[0], Word) else ""
+        self.first = "" if len(elements) > 1 and elements[1].glued else self.start
+
+    @cached_property
+    def match(self) -> Match:
+        """Matches the whole statement with a space in front."""
+        return re.compile(self._whole).fullmatch
+
+    @cached_property
+    def usual(self) -> Match:
+        """As `match`, with the same groups, but only what is spelt as it would be written; that is quick."""
+        return re.compile(self._usual).fullmatch
 
     def may_begin(self, word: str) -> bool:
         """Tell whether a statement of this phrase can have a first word."""
@@ -44,7 +64,7 @@ class Pattern(msgspec.Struct, frozen=True):
 
     def read(self, statement: str) -> dict[str, Any] | None:
         """Return the fields that a statement gives, or None if it is not one of this phrase."""
-        found = self.match(" " + statement)
+        found = self.usual(" " + statement) or self.match(" " + statement)
         if found is None:
             return None
         try:
@@ -56,7 +76,7 @@ class Pattern(msgspec.Struct, frozen=True):
 
 
 def compile_maker(pattern: Pattern, record: type[Any], constants: Mapping[str, Any]) -> Maker:
-    """Return a function that makes a record from the groups of a match and a place, in one expression.
+    """Return a function that makes a record from a place and the groups of a match, in one expression.
 
     For statements that are a whole fact by themselves: of those there can be very many.
     """
@@ -66,7 +86,7 @@ def compile_maker(pattern: Pattern, record: type[Any], constants: Mapping[str, A
     for group, hole in enumerate(pattern.holes):
         if hole is not None:
             names[f"read{group}"] = hole[1]
-            readings.setdefault(hole[0], []).append(f"read{group}(g[{group}]) if g[{group}] is not None else ")
+            readings.setdefault(hole[0], []).append(f"read{group}(g{group}) if g{group} is not None else ")
     arguments = []
     for field, choices in readings.items():
         otherwise = f"default_{field}" if field in defaults else "absent()"
@@ -75,33 +95,15 @@ def compile_maker(pattern: Pattern, record: type[Any], constants: Mapping[str, A
     for field, value in constants.items():
         names[f"constant_{field}"] = value
         arguments.append(f"{field}=constant_{field}")
-    maker: Maker = eval(f"lambda g, place: record({', '.join(arguments)}, place=place)", names)  # our own names only
+    groups = "".join(f", g{group}" for group in range(len(pattern.holes)))
+    maker: Maker = eval(
+        f"lambda place{groups}: record({', '.join(arguments)}, place=place)", names
+    )  # our own names only
     return maker
 
 
 def _absent() -> Any:
     raise ValueError("the statement does not say enough")
-
-
-def compile_pattern(elements: tuple[Element, ...], kinds: Mapping[str, Kind]) -> Pattern:
-    """Compile a phrase for reading.
-
-    Raises:
-        ValueError: If it names a kind that there is not.
-    """
-    compiler = _Compiler(kinds, reserved_pattern(elements))
-    match = re.compile(compiler.run(elements, SPACE)).fullmatch
-    if any(isinstance(each, AnyOrder) for each in elements):
-        as_written = _Compiler(kinds, compiler.reserved, in_order=True)
-        match = _either(re.compile(as_written.run(elements, SPACE)).fullmatch, match)
-    start = elements[0].text if elements and isinstance(elements[0], Word) else ""
-    first = "" if len(elements) > 1 and elements[1].glued else start
-    return Pattern(match, tuple(compiler.holes), first, start)
-
-
-def _either(quick: Match, whole: Match) -> Match:
-    """Try a quick expression first, which matches most of what the whole one does, with the same groups."""
-    return lambda statement: quick(statement) or whole(statement)
 
 
 def reserved_pattern(elements: tuple[Element, ...]) -> str:
@@ -123,16 +125,18 @@ def kind_of(hole: Hole, kinds: Mapping[str, Kind]) -> Kind:
 
 
 class _Compiler:
-    def __init__(self, kinds: Mapping[str, Kind], reserved: str, in_order: bool = False) -> None:
+    def __init__(self, kinds: Mapping[str, Kind], reserved: str, space: str, in_order: bool = False) -> None:
         self.kinds = kinds
         self.reserved = reserved
+        self.space = space  # what stands between two elements
         self.in_order = in_order  # what may stand in any order is wanted in the one in which it is written
         self.holes: list[tuple[str, Callable[[str], Any]] | None] = []
 
     def run(self, body: tuple[Element, ...], space: str) -> str:
         """Compile elements of which the first stands behind `space`, whatever it says itself."""
         return "".join(
-            self.element(each, space if index == 0 else "" if each.glued else SPACE) for index, each in enumerate(body)
+            self.element(each, space if index == 0 else "" if each.glued else self.space)
+            for index, each in enumerate(body)
         )
 
     def element(self, element: Element, space: str) -> str:

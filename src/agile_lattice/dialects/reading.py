@@ -248,13 +248,13 @@ class _Reader:
             fact = None
             if statement.children is None:
                 for phrase in by_word.get(text.partition(" ")[0], loose):
-                    found = phrase.pattern.match(" " + text)
+                    found = phrase.pattern.usual(" " + text) or phrase.pattern.match(" " + text)
                     if found is None:
                         continue
                     if phrase.maker is None:
                         break
                     try:
-                        fact = phrase.maker(found.groups(), Place(file, statement.line))
+                        fact = phrase.maker(Place(file, statement.line), *found.groups())
                     except (ValueError, OSError):
                         continue  # the form was right and a value was not
                     single[phrase.kind].append(fact)

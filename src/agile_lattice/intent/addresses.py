@@ -6,13 +6,16 @@ text goes through the C library's `inet_pton` and `inet_ntop`.
 
 from __future__ import annotations
 
-from socket import AF_INET, AF_INET6, inet_ntop, inet_pton
+import socket
+from socket import inet_ntop, inet_pton
 
 import msgspec
 
 from agile_lattice.intent.masks import BadMask, NoLength, length_of
 from agile_lattice.packets.spans import Span, Spans, aligned_blocks, merged
 
+# Plain numbers: the library's own are an enumeration, and to pass one takes as long as the call itself.
+AF_INET, AF_INET6 = int(socket.AF_INET), int(socket.AF_INET6)
 BITS = {4: 32, 6: 128}
 
 
@@ -219,12 +222,14 @@ class AddressSet(msgspec.Struct, frozen=True, order=True, gc=False):
     @property
     def is_single(self) -> bool:
         """Whether the set has exactly one address."""
-        return len(self.spans) == 1 and self.spans[0][0] == self.spans[0][1]
+        spans = self.spans
+        return len(spans) == 1 and spans[0][0] == spans[0][1]
 
     @property
     def single(self) -> Address | None:
         """The address, if the set has exactly one."""
-        return Address(self.family, self.spans[0][0]) if self.is_single else None
+        spans = self.spans
+        return Address(self.family, spans[0][0]) if len(spans) == 1 and spans[0][0] == spans[0][1] else None
 
     def __contains__(self, address: Address) -> bool:
         return self.family == address.family and any(first <= address.value <= last for first, last in self.spans)

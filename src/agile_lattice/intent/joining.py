@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from itertools import groupby
+from operator import attrgetter
 
 import msgspec
 
@@ -63,18 +64,19 @@ def _has_word(rule: Rule) -> bool:
     return bool(rule.destination and rule.destination.is_single and rule.to and rule.to.is_single)
 
 
-def _without_service(rule: Rule) -> tuple[object, ...]:
+_besides_service = attrgetter(
+    "verdict", "arrives", "leaves", "source", "destination", "to", "to_port", "port_use", "rewrites_dns", "name"
+)
+
+
+def _neighbourhood(rule: Rule) -> object:
     # Rules without a protocol never merge: each is a neighbourhood of its own.
-    unique = None if rule.protocol else id(rule)
-    return (
-        rule.verdict, rule.arrives, rule.leaves, rule.source, rule.destination,
-        rule.to, rule.to_port, rule.port_use, rule.rewrites_dns, rule.name, unique,
-    )  # fmt: skip
+    return _besides_service(rule) if rule.protocol else id(rule)
 
 
 def _merge_services(rules: Sequence[Rule]) -> list[_Merged]:
     merged = []
-    for _, neighbours in groupby(rules, key=_without_service):
+    for _, neighbours in groupby(rules, key=_neighbourhood):
         first, *more = neighbours
         services: Services | None = None
         if first.protocol is not None:

@@ -12,6 +12,7 @@ import re
 from collections.abc import Iterator, Sequence
 from typing import Any, ClassVar
 
+import msgspec
 import yaml
 
 from agile_lattice.dialects.errors import CaptureError
@@ -93,7 +94,7 @@ class Json(Surface, frozen=True, tag="json"):
 
 
 def _json(data: Any) -> str:
-    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+    return msgspec.json.format(msgspec.json.encode(data), indent=2).decode() + "\n"
 
 
 def _items(key: str, value: Any, lists: frozenset[str]) -> list[Any]:
@@ -227,6 +228,7 @@ class _Lines:
 
     def __init__(self, text: str) -> None:
         self.text, self.at, self.line = text, 0, 1
+        self.quoted: dict[str, str] = {}  # keys as they are written
 
     def to(self, at: int) -> int:
         """Go to an offset; return its line."""
@@ -237,7 +239,10 @@ class _Lines:
 
     def key(self, key: str) -> int:
         """Go to the next place where a key is written; return its line."""
-        return self.to(self.text.find(json.dumps(key), self.at) + 1)
+        quoted = self.quoted.get(key)
+        if quoted is None:
+            quoted = self.quoted[key] = json.dumps(key)
+        return self.to(self.text.find(quoted, self.at) + 1)
 
 
 def _item(value: Any, lines: _Lines, lists: frozenset[str]) -> Statement:
