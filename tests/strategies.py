@@ -165,7 +165,18 @@ def accesses(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[str] 
 
 
 # Dialects of systems that make VLANs and bridges, and learn addresses.
-BUILDERS = {"netplan", "networkd", "ifupdown"}
+LEARNERS = {"netplan", "networkd", "ifupdown"}
+BUILDERS = {*LEARNERS, "bridge"}
+# Those whose bridges know VLANs.
+BRIDGES = {"bridge", "networkd"}
+VLANS = st.lists(st.integers(1, 4094), max_size=3, unique=True).map(lambda found: tuple(sorted(found)))
+
+
+@st.composite
+def in_a_bridge(draw: st.DrawFn, one: Interface) -> Interface:
+    """A member of a bridge that keeps VLANs apart."""
+    tagged, untagged = draw(VLANS), draw(st.none() | st.integers(1, 4094))
+    return replace(one, tagged=tuple(each for each in tagged if each != untagged), untagged=untagged)
 
 
 @st.composite
@@ -187,8 +198,13 @@ def devices(draw: st.DrawFn, speaks: tuple[str, ...] = ("iproute2", "nftables"))
         learns = st.lists(st.sampled_from(["dhcp", "dhcp6", "slaac"]), unique=True).map(
             lambda found: tuple(sorted(found))
         )
-        built[0] = replace(built[0], learns=draw(learns))
-        if "ifupdown" not in speaks:
+        if LEARNERS & {*speaks}:
+            built[0] = replace(built[0], learns=draw(learns))
+        members = built[-1].bridge.members if built[-1].bridge else ()
+        if BRIDGES & {*speaks} and members and draw(st.booleans()):
+            built = [draw(in_a_bridge(one)) if one.name in members else one for one in built]
+            built[-1] = replace(built[-1], bridge=Bridge(members, draw(VLANS)))
+        if LEARNERS - {"ifupdown"} & {*speaks}:
             asked = st.lists(addresses(4) | addresses(6), max_size=3, unique=True).map(tuple)
             built[0] = replace(built[0], resolvers=draw(asked))
     device = Device(

@@ -12,13 +12,13 @@ from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
 from agile_lattice.dialects import Rendered, as_intent, read_device, render_device
 from agile_lattice.dialects.errors import Refusals
-from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.interfaces import Bridge, Interface
 from agile_lattice.intent.model import Device, Settings
 from agile_lattice.intent.normal import normal
 from strategies import devices
 
 SPOKEN = [
-    ("iproute2", "nftables", "sysctl"),
+    ("iproute2", "bridge", "nftables", "sysctl"),
     ("frr", "nftables"),
     ("bird", "iproute2", "nftables"),
     ("netplan", "nftables"),
@@ -58,6 +58,13 @@ def in_effect(one: Device, other: Device) -> list[str]:
     return [each.difference.subject for each in found if each.difference.weight != "cosmetic"]
 
 
+def without_vlans(device: Device) -> Device:
+    bare = (replace(one, tagged=(), untagged=None) for one in device.interfaces)
+    return replace(
+        device, interfaces=tuple(replace(one, bridge=Bridge(members(one)) if one.bridge else None) for one in bare)
+    )
+
+
 def without(device: Device, refused: Refusals) -> Device | None:
     """Take out every object that a dialect refused; None if that is not possible."""
     kept = device
@@ -79,7 +86,7 @@ def without(device: Device, refused: Refusals) -> Device | None:
             access=tuple(one for one in kept.access if f"access {one.name}" != subject),
         )
         if subject == f"device {kept.name}":
-            kept = replace(kept, **FIELDS[each.field])
+            kept = without_vlans(kept) if each.field == "bridging" else replace(kept, **FIELDS[each.field])
     return None if kept == device else kept
 
 

@@ -64,7 +64,7 @@ def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
     wanted, found = normal(intent), normal(there)
     gaps: list[Gap] = []
     if "interfaces" in seen:
-        gaps += _interfaces(intent, wanted, there, found, "remarks" in seen)
+        gaps += _interfaces(intent, wanted, there, found, seen)
     if {"answers", "translations"} <= seen:
         gaps += _answers(wanted.answers or (), found.answers or ())
     if "routes" in seen:
@@ -82,6 +82,8 @@ def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
 def _speaks_of(device: Device, section: Section) -> bool:
     if section == "remarks":
         return any(each.description for each in device.interfaces)
+    if section == "bridging":
+        return any(each.tagged or each.untagged or (each.bridge and each.bridge.vlans) for each in device.interfaces)
     if section == "identity":
         return device.settings.identity is not None
     if section == "settings":
@@ -89,7 +91,9 @@ def _speaks_of(device: Device, section: Section) -> bool:
     return bool(getattr(device, section))
 
 
-def _interfaces(intent: Device, wanted: Device, there: Device, found: Device, remarks: bool) -> Iterator[Gap]:
+def _interfaces(
+    intent: Device, wanted: Device, there: Device, found: Device, seen: Collection[Section]
+) -> Iterator[Gap]:
     here = {each.name: each for each in wanted.interfaces}
     real = {each.name: each for each in found.interfaces}
     places = _address_places(intent.interfaces), _address_places(there.interfaces)
@@ -105,7 +109,7 @@ def _interfaces(intent: Device, wanted: Device, there: Device, found: Device, re
                 # Ports that nothing is connected to, and a bare loopback, are on every system.
                 yield Gap(Difference("extra", "interfaces", subject, "open", device=right.place), None, right)
         elif left is not None and right is not None:
-            fields = field_differences(_kept(left, remarks), _kept(right, remarks))
+            fields = field_differences(_kept(left, seen), _kept(right, seen))
             if fields:
                 first = fields[0].name
                 difference = Difference(
@@ -116,9 +120,14 @@ def _interfaces(intent: Device, wanted: Device, there: Device, found: Device, re
             yield from _addresses(left, right, *places)
 
 
-def _kept(one: Interface, remarks: bool) -> dict[str, Any]:
+def _kept(one: Interface, seen: Collection[Section]) -> dict[str, Any]:
+    """Return the settings of an interface of which the texts speak."""
+    apart = {"address", "loopback"}
+    if "remarks" not in seen:
+        apart.add("description")
+    if "bridging" not in seen:
+        one = replace(one, tagged=(), untagged=None, bridge=one.bridge and replace(one.bridge, vlans=()))
     settings = {"enabled": one.enabled, **interface_data(one)}
-    apart = {"address", "loopback"} if remarks else {"address", "loopback", "description"}
     return {name: value for name, value in settings.items() if name not in apart}
 
 

@@ -96,6 +96,8 @@ def mend(
         sections = {each.difference.section for each in closing}
         if {each.name for each in goal.interfaces} - {each.name for each in there.interfaces}:
             sections.add("interfaces")  # what a route or a rule names comes with it
+        if "interfaces" in sections:
+            sections.add("bridging")  # what a member of a bridge carries is said of the interface
         sections &= carried
         if own and sections:
             was = facts_in(there, carried)

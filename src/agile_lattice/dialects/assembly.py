@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import Any, TypeVar, cast
 
 import msgspec
@@ -73,10 +73,11 @@ def facts_of(device: Device) -> Facts:
         "identity": [IdentityFact(device.identity, device.settings.identity is None)] if device.identity else [],
         "settings": [_alike(SettingsFact, device.settings)] if device.settings else [],
     }
+    by_vlan = {one.name for one in device.interfaces if _keeps_vlans_apart(one, device)}
     for one in device.interfaces:
         facts["interface"].append(
             _alike(
-                InterfaceFact, one, interface=one.name, bridge=one.bridge is not None,
+                InterfaceFact, one, interface=one.name, bridge=one.bridge is not None, by_vlan=one.name in by_vlan,
                 **{field: word in one.learns for word, field in LEARNED.items()},
             )
         )  # fmt: skip
@@ -85,10 +86,11 @@ def facts_of(device: Device) -> Facts:
             for member in (one.bridge.members if one.bridge else ())
         ]
         facts["resolver"] += [ResolverFact(one.name, each, one.place.at("resolvers")) for each in one.resolvers]
+        own = one.bridge is not None
         vlans = (*one.tagged, *(one.bridge.vlans if one.bridge else ()))
-        facts["carried"] += [CarriedFact(one.name, vlan, False, one.place.at("tagged")) for vlan in vlans]
+        facts["carried"] += [CarriedFact(one.name, vlan, own=own, place=one.place.at("tagged")) for vlan in vlans]
         if one.untagged is not None:
-            facts["carried"].append(CarriedFact(one.name, one.untagged, True, one.place.at("untagged")))
+            facts["carried"].append(CarriedFact(one.name, one.untagged, True, True, own, one.place.at("untagged")))
         for index, address in enumerate(one.addresses):
             facts["address"].append(AddressFact(one.name, address, one.place_of(index)))
     answers = device.answers
@@ -99,6 +101,14 @@ def facts_of(device: Device) -> Facts:
             AnswerFact(answer.interface, prefix, answer.place.at(str(prefix))) for prefix in answer.addresses.prefixes()
         ]
     return cast(Facts, facts)
+
+
+def _keeps_vlans_apart(one: Interface, device: Device) -> bool:
+    """Tell whether an interface is a bridge in which something is said of VLANs."""
+    if one.bridge is None:
+        return False
+    members = [each for each in device.interfaces if each.name in one.bridge.members]
+    return bool(one.bridge.vlans) or any(each.tagged or each.untagged is not None for each in (one, *members))
 
 
 def facts_in(device: Device, sections: Collection[Section]) -> Facts:
@@ -135,6 +145,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
             sections -= RULED  # the text for the other family was not given
     translations, unsaid = join(facts.get("rule", []))
     leftovers += [_no_word(rule) for rule in unsaid]
+    leftovers += [_one_way(fact) for fact in facts.get("carried", []) if fact.pvid != fact.untagged]
     leftovers += [_nobody(fact) for fact in facts.get("access", []) if fact.verdict == "drop"]
     access = [fact for fact in facts.get("access", []) if fact.verdict == "pass"]
     hostnames = [fact.hostname for fact in facts.get("device", [])]
@@ -214,8 +225,9 @@ def _interfaces(facts: dict[str, list[Any]]) -> tuple[Interface, ...]:
     held: dict[str, list[AddressFact]] = {name: [] for name in known}
     for address in facts.get("address", []):
         held.setdefault(address.interface, []).append(address)
-    carried = _grouped(facts.get("carried", []), "interface")
     members = _grouped(facts.get("member", []), "master")
+    masters = {each.interface: known.get(each.master) for each in facts.get("member", [])}
+    carried = _grouped((each for each in facts.get("carried", []) if _counts(each, masters, known)), "interface")
     resolvers = _grouped(facts.get("resolver", []), "interface")
     for name in (*members, *carried, *resolvers, *(each.interface for each in facts.get("member", []))):
         held.setdefault(name, [])
@@ -226,18 +238,25 @@ def _interfaces(facts: dict[str, list[Any]]) -> tuple[Interface, ...]:
         spots = Place(fact.place.file, fact.place.line, {index: each.place for index, each in enumerate(addresses)})
         place = Place(fact.place.file, fact.place.line, {**(fact.place.parts or {}), key: spots})
         vlans = tuple(sorted({each.vlan for each in carried.get(name, []) if not each.untagged}))
+        is_bridge = fact.bridge or name in members or any(each.own for each in carried.get(name, []))
         joined = tuple(sorted({each.interface for each in members.get(name, [])}))
         interfaces.append(
             _alike(
                 Interface, fact, name=name, addresses=tuple(each.address for each in addresses), place=place,
                 learns=tuple(word for word, field in LEARNED.items() if getattr(fact, field)),
-                bridge=Bridge(joined, vlans) if fact.bridge or joined else None,
-                tagged=() if fact.bridge or joined else vlans,
+                bridge=Bridge(joined, vlans) if is_bridge else None,
+                tagged=() if is_bridge else vlans,
                 resolvers=tuple(each.address for each in resolvers.get(name, [])),
                 untagged=next((each.vlan for each in carried.get(name, []) if each.untagged), None),
             )
         )  # fmt: skip
     return tuple(interfaces)
+
+
+def _counts(fact: CarriedFact, masters: Mapping[str, InterfaceFact | None], known: Mapping[str, InterfaceFact]) -> bool:
+    """Tell whether a VLAN is one to a bridge: all members of one that does not keep them apart are said to be in 1."""
+    bridge = masters.get(fact.interface) or known.get(fact.interface)
+    return fact.pvid == fact.untagged and (bridge is None or bridge.by_vlan or not bridge.bridge)
 
 
 def _grouped(facts: Iterable[Any], field: str) -> dict[str, list[Any]]:
@@ -259,6 +278,11 @@ def _united(one: InterfaceFact, other: InterfaceFact) -> InterfaceFact:
 def _nobody(fact: Passage) -> Leftover:
     reason = "nobody may reach the device by this family, and an intent cannot say so"
     return Leftover(fact.place, fact.name or f"a rule that drops what comes from {fact.source}", (), reason)
+
+
+def _one_way(fact: CarriedFact) -> Leftover:
+    reason = "it has no tag on one way only, and an intent cannot say so"
+    return Leftover(fact.place, FACTS["carried"].describe(fact), (), reason)
 
 
 def _no_word(rule: Rule) -> Leftover:

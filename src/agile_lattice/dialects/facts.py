@@ -31,6 +31,7 @@ class InterfaceFact(msgspec.Struct, frozen=True):
     Attributes:
         dhcp4, dhcp6, slaac: Whether it learns addresses in this way.
         bridge: Whether it is a bridge; its members and VLANs are facts of their own.
+        by_vlan: Whether that bridge keeps VLANs apart (IEEE 802.1Q): only then what its members carry counts.
         parent, vlan, ...: As in `intent.interfaces.Interface`.
     """
 
@@ -46,6 +47,7 @@ class InterfaceFact(msgspec.Struct, frozen=True):
     parent: str = ""
     vlan: int | None = None
     bridge: bool = False
+    by_vlan: bool = False
     management: bool = False
     gateway: Address | None = None
     instance: str = ""
@@ -77,11 +79,19 @@ class MemberFact(msgspec.Struct, frozen=True):
 
 
 class CarriedFact(msgspec.Struct, frozen=True):
-    """A VLAN that a member of a bridge carries, or of which the bridge itself is a member."""
+    """A VLAN that a member of a bridge carries, or of which the bridge itself is a member.
+
+    Attributes:
+        pvid: Whether it is the VLAN of what comes in without a tag.
+        untagged: Whether it goes out without a tag.
+        own: Whether it is the bridge itself that is a member.
+    """
 
     interface: str
     vlan: int
+    pvid: bool = False
     untagged: bool = False
+    own: bool = False
     place: Place = NOWHERE
 
 
@@ -91,11 +101,13 @@ class MadeFact(msgspec.Struct, frozen=True):
     Attributes:
         sort: `vlan` or `bridge`.
         vlan: The VLAN id, if it is one.
+        by_vlan: Whether it is a bridge that keeps VLANs apart.
     """
 
     interface: str
     sort: str
     vlan: int | None = None
+    by_vlan: bool = False
     place: Place = NOWHERE
 
 

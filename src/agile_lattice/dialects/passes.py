@@ -15,6 +15,7 @@ from agile_lattice.dialects.expansion import contract, expand
 from agile_lattice.dialects.facts import (
     AddressFact,
     AnswerFact,
+    CarriedFact,
     Fact,
     InterfaceFact,
     MadeFact,
@@ -173,21 +174,28 @@ def _made_down(facts: Facts, dialect: str) -> Facts:
     for fact in facts.get("interface", []):
         assert isinstance(fact, InterfaceFact)
         if fact.bridge:
-            made.append(MadeFact(fact.interface, "bridge", None, fact.place))
+            made.append(MadeFact(fact.interface, "bridge", None, fact.by_vlan, fact.place))
         if fact.parent and fact.vlan:
-            made.append(MadeFact(fact.interface, "vlan", fact.vlan, fact.place))
+            made.append(MadeFact(fact.interface, "vlan", fact.vlan, place=fact.place))
             parts.append(PartFact(fact.parent, fact.interface, fact.place))
             fact = replace(fact, parent="", vlan=None)
-        interfaces.append(replace(fact, bridge=False))
-    return {**facts, "interface": interfaces, "made": made, "part": parts}
+        interfaces.append(replace(fact, bridge=False, by_vlan=False))
+    # The unit says whose VLAN it is.
+    carried: list[Fact] = [
+        replace(each, own=False) for each in facts.get("carried", []) if isinstance(each, CarriedFact)
+    ]
+    return {**facts, "interface": interfaces, "made": made, "part": parts, "carried": carried}
 
 
 def _made_up(facts: Facts) -> Facts:
     interfaces = list(facts.get("interface", []))
     for fact in facts.get("made", []):
         assert isinstance(fact, MadeFact)
-        place = Place(fact.place.file, fact.place.line, {"bridge": fact.place, "vlan": fact.place})
-        interfaces.append(InterfaceFact(fact.interface, bridge=fact.sort == "bridge", vlan=fact.vlan, place=place))
+        place = Place(fact.place.file, fact.place.line, dict.fromkeys(("bridge", "by_vlan", "vlan"), fact.place))
+        bridge = fact.sort == "bridge"
+        interfaces.append(
+            InterfaceFact(fact.interface, bridge=bridge, by_vlan=fact.by_vlan, vlan=fact.vlan, place=place)
+        )
     for fact in facts.get("part", []):
         assert isinstance(fact, PartFact)
         place = Place(fact.place.file, fact.place.line, {"parent": fact.place})

@@ -22,10 +22,20 @@ Exposure = Literal["own", "shared", "public"]
 Delivery = Literal["on-link", "routed"]
 ReversePath = Literal["off", "strict", "loose"]
 Section = Literal[
-    "interfaces", "remarks", "answers", "routes", "translations", "permits", "access", "settings", "identity"
+    "interfaces",
+    "bridging",
+    "remarks",
+    "answers",
+    "routes",
+    "translations",
+    "permits",
+    "access",
+    "settings",
+    "identity",
 ]
 SECTIONS: tuple[Section, ...] = (
-    "interfaces", "remarks", "answers", "routes", "translations", "permits", "access", "settings", "identity",
+    "interfaces", "bridging", "remarks", "answers", "routes", "translations", "permits", "access", "settings",
+    "identity",
 )  # fmt: skip
 
 
