@@ -13,8 +13,10 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Callable, Iterable, Sequence
+from contextlib import suppress
 from pathlib import Path
 from types import TracebackType
+from typing import Protocol
 
 from agile_lattice.dialects import Rendered
 
@@ -33,6 +35,14 @@ def run(*command: str, input: str | None = None) -> str:
     return done.stdout
 
 
+class Run(Protocol):
+    """Runs a program; returns what it printed, or raises `ProgramError`."""
+
+    def __call__(self, *command: str, input: str | None = None) -> str:
+        """Run it, with `input` to read."""
+        ...
+
+
 def present(*programs: str) -> bool:
     """Tell whether programs are installed, and whether namespaces can be made."""
     if os.geteuid() or not all(shutil.which(each) or (FRR / each).exists() for each in programs):
@@ -46,22 +56,24 @@ class Machine:
     Args:
         name: Its host name.
         interfaces: Ethernet interfaces to make; the far end of each cable hangs in `wires`.
+        run: Runs a program, on this host or in a guest of it.
     """
 
-    def __init__(self, name: str, interfaces: Iterable[str] = ()) -> None:
+    def __init__(self, name: str, interfaces: Iterable[str] = (), run: Run = run) -> None:
         self.name = name
+        self.run = run
         self.space = f"lattice-{os.getpid()}-{name}"
         self.wires = f"{self.space}-far"
         self.interfaces = list(interfaces)
         self.folder = Path()
 
     def __enter__(self) -> Machine:
-        run("ip", "netns", "add", self.space)
-        run("ip", "netns", "add", self.wires)
+        self.run("ip", "netns", "add", self.space)
+        self.run("ip", "netns", "add", self.wires)
         self.folder = Path(tempfile.mkdtemp(prefix="lattice-"))
         # Nobody else is on these links: no need to wait for duplicates to answer (RFC 4862 section 5.4).
         self.inside("sysctl", "-qw", "net.ipv6.conf.default.accept_dad=0", "net.ipv6.conf.all.accept_dad=0")
-        run("ip", "-n", self.space, "link", "set", "lo", "up")
+        self.run("ip", "-n", self.space, "link", "set", "lo", "up")
         for interface in self.interfaces:
             self.cable(interface, self.wires, interface)
         return self
@@ -71,21 +83,22 @@ class Machine:
     ) -> None:
         for file in self.folder.glob("*.pid"):
             subprocess.run(["kill", file.read_text().strip()], capture_output=True)
-        subprocess.run(["ip", "netns", "del", self.space], capture_output=True)
-        subprocess.run(["ip", "netns", "del", self.wires], capture_output=True)
+        for space in (self.space, self.wires):
+            with suppress(ProgramError):
+                self.run("ip", "netns", "del", space)
         shutil.rmtree(self.folder, ignore_errors=True)
 
     def cable(self, interface: str, other: str, far: str) -> None:
         """Lay a cable from an interface to one of another namespace; the far end is up already."""
         octets = hashlib.sha256(f"{self.name} {interface}".encode()).digest()[:5]
         hardware = ":".join(["02", *(f"{octet:02x}" for octet in octets)])
-        run("ip", "link", "add", interface, "netns", self.space, "address", hardware,
+        self.run("ip", "link", "add", interface, "netns", self.space, "address", hardware,
             "type", "veth", "peer", "name", far, "netns", other)  # fmt: skip
-        run("ip", "-n", other, "link", "set", far, "up")
+        self.run("ip", "-n", other, "link", "set", far, "up")
 
     def inside(self, *command: str, input: str | None = None) -> str:
         """Run a program on this system."""
-        return run("ip", "netns", "exec", self.space, *command, input=input)
+        return self.run("ip", "netns", "exec", self.space, *command, input=input)
 
     def start_frr(self) -> None:
         """Start zebra and staticd, with a host name of their own."""
@@ -126,41 +139,41 @@ class Machine:
     def named(self, *command: str) -> str:
         """Run a program on this system under its host name."""
         setting = 'hostname "$0"; exec ip netns exec "$@"'
-        return run("unshare", "--uts", "sh", "-c", setting, self.name, self.space, *command)
+        return self.run("unshare", "--uts", "sh", "-c", setting, self.name, self.space, *command)
 
     def apply(self, texts: Sequence[Rendered]) -> None:
         """Load rendered configuration with the real programs."""
         for each in texts:
-            path = self.folder / each.file
-            path.write_text(each.text)
-            path.chmod(0o644)
-            if each.dialect == "iproute2":
-                run("ip", "-n", self.space, "-batch", str(path))
-            elif each.dialect == "nftables":
-                self.inside("nft", "-f", str(path))
-            else:
+            if each.dialect == "frr":
                 self.start_frr()
-                self.vtysh("-f", str(path))
+            self.load(each.dialect, each.file, each.text)
 
     def change(self, dialect: str, text: str) -> None:
         """Type a change on the running system."""
-        path = self.folder / "change"
-        path.write_text(text)
-        path.chmod(0o644)
         try:
-            if dialect == "iproute2":
-                run("ip", "-n", self.space, "-batch", str(path))
-            elif dialect == "nftables":
-                self.inside("nft", "-f", str(path))
-            else:
-                self.vtysh("-f", str(path))
+            self.load(dialect, "change", text)
         except ProgramError as error:
             raise ProgramError(f"{error}, in:\n{text}") from None
+
+    def load(self, dialect: str, file: str, text: str) -> None:
+        """Let the program of a dialect take a text."""
+        path = self.folder / file
+        path.write_text(text)
+        path.chmod(0o644)
+        match dialect:
+            case "iproute2":
+                self.run("ip", "-n", self.space, "-batch", str(path))
+            case "bridge":
+                self.run("bridge", "-n", self.space, "-batch", str(path))
+            case "nftables":
+                self.inside("nft", "-f", str(path))
+            case _:
+                self.vtysh("-f", str(path))
 
     def settle(self) -> None:
         """Wait until IPv6 addresses are no longer tentative (RFC 4862 section 5.4)."""
         for _ in range(100):
-            if "tentative" not in run("ip", "-n", self.space, "-6", "address"):
+            if "tentative" not in self.run("ip", "-n", self.space, "-6", "address"):
                 return
             time.sleep(0.05)
 
@@ -169,9 +182,13 @@ class Machine:
         texts = {}
         for dialect in dialects:
             if dialect == "iproute2":
-                texts["links.json"] = run("ip", "-n", self.space, "-json", "-pretty", "link")
-                texts["addresses.json"] = run("ip", "-n", self.space, "-json", "-pretty", "address")
-                texts["routes.json"] = run("ip", "-n", self.space, "-json", "-pretty", "route", "show", "table", "all")
+                texts["links.json"] = self.run("ip", "-n", self.space, "-json", "-pretty", "-details", "link")
+                texts["addresses.json"] = self.run("ip", "-n", self.space, "-json", "-pretty", "address")
+                texts["routes.json"] = self.run(
+                    "ip", "-n", self.space, "-json", "-pretty", "route", "show", "table", "all"
+                )
+            elif dialect == "bridge":
+                texts["vlans.json"] = self.run("bridge", "-n", self.space, "-json", "-pretty", "vlan", "show")
             elif dialect == "nftables":
                 texts["ruleset.nft"] = self.inside("nft", "list", "ruleset")
             else:

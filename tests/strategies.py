@@ -218,6 +218,23 @@ def devices(draw: st.DrawFn, speaks: tuple[str, ...] = ("iproute2", "nftables"))
 
 
 @st.composite
+def built_upon(draw: st.DrawFn, built: list[Interface], names: list[str]) -> list[Interface]:
+    """Interfaces with a VLAN of one of them, and a bridge of some, which may keep VLANs apart."""
+    vlan = draw(st.none() | st.integers(1, 4094))
+    if vlan is not None:
+        parent = draw(st.sampled_from(names))
+        built = [*built, Interface("v7", (Prefix(4, 0x0AC80701, 24),), parent=parent, vlan=vlan)]
+    members = draw(st.lists(st.sampled_from(names), unique=True).map(lambda found: tuple(sorted(found))))
+    if not members:
+        return built
+    bridge = Interface("br0", (Prefix(4, 0x0AC80801, 24),), bridge=Bridge(members))
+    if draw(st.booleans()):
+        built = [draw(in_a_bridge(one)) if one.name in members else one for one in built]
+        bridge = replace(draw(in_a_bridge(bridge)), tagged=(), bridge=Bridge(members, draw(VLANS)))
+    return [*built, bridge]
+
+
+@st.composite
 def loadable_devices(draw: st.DrawFn, speaks: tuple[str, ...]) -> Device:
     """Devices that a real system takes as a whole: its interfaces are up, its next hops can be reached."""
     mtu = st.none() | st.integers(1280, 9000) if speaks[0] == "iproute2" else st.none()
@@ -248,6 +265,8 @@ def loadable_devices(draw: st.DrawFn, speaks: tuple[str, ...]) -> Device:
         else:
             interface = None if kind == "via" else name
             ways[to, distance] = Route(to, None if kind == "interface" else via, interface, None, distance)
+    if "bridge" in speaks:
+        built = draw(built_upon(built, names))
     writable = REMARKS.filter(lambda name: not {'"', "\\"} & set(name))
     device = Device(
         "quay", speaks, tuple(built), tuple(ways.values()),

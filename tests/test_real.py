@@ -31,7 +31,7 @@ from agile_lattice.intent.permits import Permit
 from agile_lattice.intent.services import Service
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation
 from agile_lattice.notation.loading import load, loads
-from machines import Machine, present, run
+from machines import Machine, Run, present, run
 from strategies import loadable_devices
 from test_laws import in_effect, rendered
 from test_mend import WITH, mended, only_what_is_carried
@@ -62,10 +62,16 @@ def needs(program: str) -> pytest.MarkDecorator:
     return pytest.mark.skipif(not MUST and shutil.which(program) is None, reason=f"needs {program}")
 
 
-def assert_the_machine_is_as_meant(device: Device) -> None:
+def wired(*devices: Device) -> list[str]:
+    """Return the interfaces that cables hang in: those that no system makes by itself."""
+    ports = [one for device in devices for one in device.interfaces if not (one.loopback or one.parent or one.bridge)]
+    return list(dict.fromkeys(one.name for one in ports))
+
+
+def assert_the_machine_is_as_meant(device: Device, run: Run = run) -> None:
     """Load a device into a fresh system, capture it, and find no difference and nothing left over."""
     texts = render_device(device)
-    with Machine(device.name, (each.name for each in device.interfaces if not each.loopback)) as machine:
+    with Machine(device.name, wired(device), run) as machine:
         for each in texts:
             path = machine.folder / each.file
             path.write_text(each.text)
@@ -100,15 +106,14 @@ def load_pair(speaks: tuple[str, ...]) -> st.SearchStrategy[tuple[Device, Device
     return st.tuples(loadable_devices(speaks), loadable_devices(speaks))
 
 
-def assert_the_machine_is_mended_and_is_as_before(intent: Device, other: Device) -> None:
+def assert_the_machine_is_mended_and_is_as_before(intent: Device, other: Device, run: Run = run) -> None:
     """Load another device, close its differences on the running system, and take that back."""
-    names = dict.fromkeys(each.name for device in (intent, other) for each in device.interfaces if not each.loopback)
 
     def captured(machine: Machine) -> Capture:
         machine.settle()
         return read_device(intent.name, intent.speaks, machine.capture(intent.speaks))
 
-    with Machine(intent.name, names) as machine:
+    with Machine(intent.name, wired(intent, other), run) as machine:
         machine.apply(render_device(other))
         before = captured(machine)
         mending = mended(intent, machine.capture(intent.speaks))

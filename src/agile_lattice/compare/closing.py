@@ -90,7 +90,13 @@ def _interfaces(intent: Device, there: Device, gaps: Iterable[Gap]) -> list[Inte
         else:
             fields = {each.name: getattr(named[wanted.name], each.name) for each in gap.difference.fields}
             found[wanted.name] = replace(found[wanted.name], **fields)
-    return list(found.values())
+    # What left its bridge has lost what it carried there.
+    left = _members(there.interfaces) - _members(found.values())
+    return [replace(each, tagged=(), untagged=None) if each.name in left else each for each in found.values()]
+
+
+def _members(interfaces: Iterable[Interface]) -> set[str]:
+    return {member for each in interfaces if each.bridge for member in each.bridge.members}
 
 
 def _named(device: Device, sections: Collection[str]) -> set[str]:

@@ -14,15 +14,17 @@ from agile_lattice.compare.comparing import comparison_of, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
 from agile_lattice.compare.managing import Held, cutting, says_management
 from agile_lattice.dialects.alignment import align, taken_back
-from agile_lattice.dialects.assembly import assemble, facts_in
+from agile_lattice.dialects.assembly import assemble, facts_in, facts_of
 from agile_lattice.dialects.changing import TextChange, edited_texts, patch, refilled, typed
 from agile_lattice.dialects.dialect import Dialect, Form
+from agile_lattice.dialects.facts import CarriedFact, Fact
 from agile_lattice.dialects.outline import outline
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading import Reading, best_reading
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.intent.model import Device, Section
+from agile_lattice.intent.normal import with_mtus, without_usual_mtus
 
 
 class Mend(msgspec.Struct, frozen=True):
@@ -86,8 +88,13 @@ def mend(
     gaps = find_gaps(intent, capture)
     held = {index: one for index, one in cutting(intent, there, gaps).items() if one.subject not in cut}
     closing = [gap for index, gap in enumerate(gaps) if index not in held]
-    goal = _with_held(closed(intent, there, closing), [gaps[index] for index in held])
-    mends = []
+
+    def after(device: Device) -> Device:
+        return _with_held(closed(intent, device, closing), [gaps[index] for index in held])
+
+    goal = after(there)
+    mends: list[Mend] = []
+    last: list[Mend] = []
     taken: set[tuple[Section, int]] = set()
     for dialect in dialects:
         own = [(pair, one) for pair, one in zip(texts, readings, strict=True) if one.dialect == dialect.name]
@@ -100,12 +107,45 @@ def mend(
             sections.add("bridging")  # what a member of a bridge carries is said of the interface
         sections &= carried
         if own and sections:
-            was = facts_in(there, carried)
+            now, then = there, goal
+            if not any(form.file for form in dialect.forms for _, one in own if form.name == one.form):
+                # A running system does not come back to an MTU that follows from others: it is told.
+                now, then = (with_mtus(each) for each in (there, after(without_usual_mtus(there))))
+            was = facts_in(now, carried)
             if "routes" in carried:
                 was["route"] = list(there.routes)  # those too that no packet takes now: it might when others go
-            mends += _mends(dialect, own, was, facts_in(goal, carried), _with_it(sections))
+            wanted = facts_in(then, carried)
+            if "bridging" in carried and "interfaces" not in carried and dialect.forms[0].change.how == "typed":
+                # What goes must go while its interface is there, and what comes in comes when it is.
+                kept = {**was, "carried": _staying(there, goal)}
+                mends = [*_typed(dialect, was, kept, sections), *mends]
+                last += _typed(dialect, kept, wanted, sections)
+            else:
+                mends += _mends(dialect, own, was, wanted, _with_it(sections))
+    mends += last
     compared = comparison_of(intent, capture, gaps)
     return Mending(intent.name, compared, tuple(mends), tuple(held.values()), says_management(intent, there))
+
+
+def _staying(there: Device, goal: Device) -> list[Fact]:
+    """Return what is said of VLANs in bridges before and after, of interfaces that no system makes anew or moves."""
+
+    def carried(device: Device) -> dict[Fact, object]:
+        masters = {member: one.name for one in device.interfaces if one.bridge for member in one.bridge.members}
+        stands = {one.name: (one.parent, one.vlan, one.bridge is None) for one in device.interfaces}
+
+        def way(name: str) -> object:
+            return stands.get(name), masters.get(name), stands.get(masters.get(name, ""))
+
+        facts = facts_of(device)["carried"]
+        return {fact: way(fact.interface) for fact in facts if isinstance(fact, CarriedFact)}
+
+    after = carried(goal)
+    return [fact for fact, way in carried(there).items() if after.get(fact) == way]
+
+
+def _typed(dialect: Dialect, there: Facts, goal: Facts, sections: Collection[Section]) -> list[Mend]:
+    return _mends_of(dialect, dialect.forms[0], render_facts(dialect, there), goal, sections)
 
 
 def _with_held(goal: Device, held: Iterable[Gap]) -> Device:

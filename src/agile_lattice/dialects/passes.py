@@ -152,10 +152,16 @@ def _behind_up(facts: Facts) -> Facts:
 
 def _parents_up(facts: Facts) -> Facts:
     interfaces: list[Fact] = [
-        replace(fact, parent="") if isinstance(fact, InterfaceFact) and fact.vlan is None else fact
+        _unsaid(fact, "parent") if isinstance(fact, InterfaceFact) and fact.vlan is None else fact
         for fact in facts.get("interface", [])
     ]
     return {**facts, "interface": interfaces}
+
+
+def _unsaid(fact: InterfaceFact, field: str) -> InterfaceFact:
+    """Return an interface as if nothing had been said of a field: another text may speak of it."""
+    parts = {name: place for name, place in (fact.place.parts or {}).items() if name != field}
+    return replace(fact, **{field: ""}, place=replace(fact.place, parts=parts))
 
 
 def _swapped(facts: Facts) -> Facts:

@@ -128,6 +128,7 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
         CaptureError: If none understands anything, or the text is damaged.
     """
     best: Reading | None = None
+    nothing: Reading | None = None
     error: CaptureError | None = None
     for dialect in dialects:
         for form in dialect.forms:
@@ -141,10 +142,15 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
                 continue
             if reading.statements[0] and not reading.leftovers:
                 return reading
+            if not reading.statements[0] and text.strip():
+                # An empty list is an answer; of what, it does not tell.
+                nothing = nothing or msgspec.structs.replace(reading, sections=frozenset())
             if best is None or reading.statements[1] > best.statements[1]:
                 best = reading
     if best is not None and best.statements[1] > 0:
         return best
+    if nothing is not None:
+        return nothing
     if error is not None:
         raise error
     names = ", ".join(dialect.name for dialect in dialects)

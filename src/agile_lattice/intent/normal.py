@@ -7,7 +7,8 @@ What it settles, each because two spellings mean the same:
 * A zone, a block and a link are labels, already resolved wherever they count; they are dropped, and so is
   what stays in the intent: remarks on routes, rules and permits, what a summary stands for, what a permit came from.
 * A loopback of which nothing is said is on every system; it is dropped.
-* An MTU that equals the medium's default (1500 octets, RFC 894) is as good as unsaid.
+* An MTU that equals the medium's default (1500 octets, RFC 894), that of a VLAN's parent, or the least of those of a
+  bridge's members, is as good as unsaid.
 * Resolvers of IPv4 are asked before those of IPv6: some systems keep two lists.
 * Host bits of a route's destination mean nothing, nor does the same way again at a higher distance.
 * A next hop on a connected subnet implies its egress interface (of several, the longest prefix's).
@@ -20,7 +21,7 @@ What it settles, each because two spellings mean the same:
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from functools import cache
 
 from msgspec.structs import replace
@@ -42,7 +43,10 @@ def normal(device: Device) -> Device:
     translations, _ = join(sorted(dict.fromkeys(split(device.translations)), key=family_of))
     permits = joined_permits(passages(device.permits))
     parted, answers = with_answers(device)
-    interfaces = [one for each in parted if (one := _normal_interface(each)) != Interface(one.name, loopback=True)]
+    named = {each.name: each for each in parted}
+    interfaces = [
+        one for each in parted if (one := _normal_interface(each, named)) != Interface(one.name, loopback=True)
+    ]
     return replace(
         device,
         interfaces=tuple(sorted(interfaces, key=lambda each: each.name)),
@@ -96,11 +100,46 @@ def parted_answers(device: Device) -> tuple[list[Interface], list[Answer]]:
     return interfaces, answers
 
 
-def _normal_interface(interface: Interface) -> Interface:
+def _usual_mtu(one: Interface, named: Mapping[str, Interface], below: int = 0) -> int:
+    """Return the MTU that an interface has if none is said: a VLAN its parent's, a bridge the least of its members'."""
+    parts = [
+        named[each]
+        for each in ((one.parent,) if one.parent else one.bridge.members if one.bridge else ())
+        if each in named
+    ]
+    if not parts or below == len(named):
+        return one.usual_mtu
+    return min(each.mtu or _usual_mtu(each, named, below + 1) for each in parts)
+
+
+def without_usual_mtus(device: Device) -> Device:
+    """Return a device in which no VLAN and no bridge is said to have the MTU that follows from others."""
+    named = {each.name: each for each in device.interfaces}
+    interfaces = (
+        replace(each, mtu=None) if each.mtu == _usual_mtu(each, named) != each.usual_mtu else each
+        for each in device.interfaces
+    )
+    return replace(device, interfaces=tuple(interfaces))
+
+
+def with_mtus(device: Device) -> Device:
+    """Return a device in which every VLAN and bridge is said to have its MTU, if it is not that of the medium."""
+    named = {each.name: each for each in device.interfaces}
+    mtus = {name: each.mtu or _usual_mtu(each, named) for name, each in named.items()}
+    interfaces = (
+        replace(each, mtu=None if mtus[each.name] == each.usual_mtu else mtus[each.name])
+        if each.parent or each.bridge
+        else each
+        for each in device.interfaces
+    )
+    return replace(device, interfaces=tuple(interfaces))
+
+
+def _normal_interface(interface: Interface, named: Mapping[str, Interface]) -> Interface:
     return replace(
         interface,
         addresses=tuple(sorted(set(interface.addresses))),
-        mtu=None if interface.mtu == interface.usual_mtu else interface.mtu,
+        mtu=None if interface.mtu == _usual_mtu(interface, named) else interface.mtu,
         resolvers=tuple(sorted(interface.resolvers, key=lambda each: each.family)),
         zone="",
         block="",
