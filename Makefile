@@ -20,7 +20,7 @@ lint: $(VENV)/installed-test
 # The real programs that some tests run: installed with apt where that is allowed, else those tests are skipped.
 .PHONY: programs
 programs:
-	@sh scripts/install_programs.sh iproute2 iputils-ping nftables frr bird2 netplan.io ifupdown iptables procps libyang-tools \
+	@sh scripts/install_programs.sh iproute2 iputils-ping nftables frr bird2 netplan.io ifupdown iptables procps libyang-tools user-mode-linux kmod \
 		chromium
 
 bench: $(VENV)/installed-test

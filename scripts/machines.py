@@ -124,17 +124,17 @@ class Machine:
         else:
             self.inside("bird", "-c", str(path), "-s", str(socket), "-P", str(self.folder / "bird.pid"))
 
-    def becomes(self, what: Callable[[], object], wanted: object) -> None:
+    def becomes(self, what: Callable[[], object], wanted: object, seconds: float = 5) -> None:
         """Wait until something is as it should be.
 
         Raises:
-            ProgramError: If it is not after five seconds.
+            ProgramError: If it is not after so many seconds.
         """
-        for _ in range(100):
-            if what() == wanted:
-                return
+        end = time.monotonic() + seconds
+        while (found := what()) != wanted:
+            if time.monotonic() > end:
+                raise ProgramError(f"it is {found}, and should be {wanted}")
             time.sleep(0.05)
-        raise ProgramError(f"it is {what()}, and should be {wanted}")
 
     def named(self, *command: str) -> str:
         """Run a program on this system under its host name."""

@@ -265,7 +265,7 @@ def loadable_devices(draw: st.DrawFn, speaks: tuple[str, ...]) -> Device:
         else:
             interface = None if kind == "via" else name
             ways[to, distance] = Route(to, None if kind == "interface" else via, interface, None, distance)
-    if "bridge" in speaks:
+    if BRIDGES & {*speaks}:
         built = draw(built_upon(built, names))
     writable = REMARKS.filter(lambda name: not {'"', "\\"} & set(name))
     device = Device(
