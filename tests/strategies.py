@@ -9,16 +9,27 @@ from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Bridge, Interface
-from agile_lattice.intent.model import Device, Settings
+from agile_lattice.intent.model import Device, HostEntry, Settings
 from agile_lattice.intent.permits import Access, Permit
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import Service, union_of_services
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation
 from agile_lattice.packets.spans import merged
 
+HOSTS = st.builds(
+    HostEntry,
+    st.sampled_from(["quay", "pier-7.example", "booking"]),
+    st.lists(st.sampled_from(["10.40.10.7", "2001:db8::7", "192.0.2.7", "10.40.10.8"]), min_size=1, unique=True).map(
+        lambda found: tuple(Address.parse(each) for each in found)
+    ),
+)
 SETTINGS = st.builds(
     Settings, st.just(""), st.none() | st.booleans(), st.none() | st.booleans(),
     st.none() | st.sampled_from(["off", "strict", "loose"]),
+    st.lists(st.sampled_from(["10.40.10.53", "2001:db8::53", "192.0.2.53"]), unique=True).map(
+        lambda found: tuple(Address.parse(each) for each in found)
+    ),
+    st.lists(HOSTS, max_size=3, unique_by=lambda each: each.name).map(tuple),
 )  # fmt: skip
 NAMES = st.sampled_from(["wan0", "lan0", "lan1", "pier-7", "dmz.20", "e0", "metric", "up"])
 REMARKS = st.text(

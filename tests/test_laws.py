@@ -18,7 +18,7 @@ from agile_lattice.intent.normal import normal
 from strategies import devices
 
 SPOKEN = [
-    ("iproute2", "bridge", "nftables", "sysctl"),
+    ("iproute2", "bridge", "nftables", "sysctl", "resolv", "hosts"),
     ("frr", "nftables"),
     ("bird", "iproute2", "nftables"),
     ("netplan", "nftables"),
@@ -33,7 +33,7 @@ SPOKEN = [
     ("tideway",),
 ]
 # Where a strange line is a line by itself, and does not make another document of the whole.
-LINED = SPOKEN[:3]
+LINED = [("iproute2", "bridge", "nftables", "sysctl", "resolv"), *SPOKEN[1:3]]
 MANY = settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
 SOME = settings(MANY, max_examples=40)
 
@@ -41,7 +41,7 @@ SOME = settings(MANY, max_examples=40)
 # Sections that a device may have and none of its dialects carries, by their keys.
 FELT = ("interfaces", "routes", "translations", "permits", "access")
 FIELDS = {"management": {"access": ()}, "permits": {"permits": ()}, "settings": {"settings": Settings()}}
-FIELDS["identity"] = FIELDS["settings"]
+FIELDS |= dict.fromkeys(("identity", "resolvers", "hosts"), FIELDS["settings"])
 
 
 def members(one: Interface) -> tuple[str, ...]:

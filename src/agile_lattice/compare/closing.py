@@ -11,7 +11,7 @@ from agile_lattice.compare.differences import Gap
 from agile_lattice.dialects.facts import AddressFact, AnswerFact
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.model import Answer, Device, Section, Settings
+from agile_lattice.intent.model import Answer, Device, Section, Settings, section_of_setting
 from agile_lattice.intent.normal import settled, with_answers
 from agile_lattice.intent.permits import passages
 from agile_lattice.intent.routes import Route
@@ -57,12 +57,7 @@ def closed(intent: Device, there: Device, gaps: Sequence[Gap]) -> Device:
     for section in ("translations", "permits", "access"):
         if section in by_section:
             changed[section] = getattr(intent, section)
-    if "settings" in by_section:
-        changed["settings"] = _settings(intent.settings, there.settings)
-    if "identity" in by_section:
-        settings = changed.get("settings", there.settings)
-        changed["settings"] = replace(settings, identity=intent.settings.identity)
-    return replace(there, **changed)
+    return replace(there, settings=_settings(intent.settings, there.settings, by_section), **changed)
 
 
 def _interfaces(intent: Device, there: Device, gaps: Iterable[Gap]) -> list[Interface]:
@@ -155,11 +150,9 @@ def _way(route: Route) -> tuple[object, ...]:
     return route.instance, route.to, route.via, route.interface, route.discard is not None
 
 
-def _settings(wanted: Settings, there: Settings) -> Settings:
-    said = {
-        name: getattr(wanted, name) for name in wanted.__struct_fields__ if getattr(wanted, name) and name != "identity"
-    }
-    said |= {
-        name: getattr(wanted, name) for name in ("forwarding4", "forwarding6") if getattr(wanted, name) is not None
-    }
+def _settings(wanted: Settings, there: Settings, sections: Collection[str]) -> Settings:
+    """Set what an intent says in some sections."""
+    names = [each for each in wanted.__struct_fields__ if section_of_setting(each) in sections and each != "place"]
+    unsaid = Settings()
+    said = {each: getattr(wanted, each) for each in names if getattr(wanted, each) != getattr(unsaid, each)}
     return replace(there, **said)

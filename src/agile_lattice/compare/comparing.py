@@ -25,7 +25,7 @@ from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.facts import AddressFact, AnswerFact
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.model import SECTIONS, Answer, Device, Section, Settings
+from agile_lattice.intent.model import OWN_SETTINGS, SECTIONS, Answer, Device, Section, Settings, section_of_setting
 from agile_lattice.intent.normal import normal, normal_answers, normal_routes
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import Route
@@ -84,10 +84,10 @@ def _speaks_of(device: Device, section: Section) -> bool:
         return any(each.description for each in device.interfaces)
     if section == "bridging":
         return any(each.tagged or each.untagged or (each.bridge and each.bridge.vlans) for each in device.interfaces)
-    if section == "identity":
-        return device.settings.identity is not None
+    if section in OWN_SETTINGS:
+        return bool(getattr(device.settings, section))
     if section == "settings":
-        return bool(replace(device.settings, identity=None))
+        return bool(replace(device.settings, identity=None, resolvers=(), hosts=()))
     return bool(getattr(device, section))
 
 
@@ -135,9 +135,9 @@ def _settings(wanted: Settings, found: Settings, seen: Collection[Section]) -> I
     # What the intent does not say is whatever the system came with.
     here, real = settings_data(wanted), settings_data(found)
     fields = field_differences(here, {name: value for name, value in real.items() if name in here})
-    sections: tuple[Section, ...] = ("settings", "identity")
+    sections: tuple[Section, ...] = ("settings", *OWN_SETTINGS)
     for section in sections:
-        own = tuple(each for each in fields if (each.name == "identity") == (section == "identity"))
+        own = tuple(each for each in fields if section_of_setting(each.name) == section)
         if own and section in seen:
             left, right = wanted.place.at(own[0].name), found.place
             yield Gap(Difference("differs", section, section, "open", own, "", left, right), wanted, found)

@@ -13,8 +13,10 @@ from agile_lattice.dialects.fact_types import FACTS
 from agile_lattice.dialects.facts import (
     AddressFact,
     AnswerFact,
+    AskedFact,
     CarriedFact,
     DeviceFact,
+    HostFact,
     IdentityFact,
     InterfaceFact,
     MemberFact,
@@ -28,7 +30,7 @@ from agile_lattice.dialects.reading import Leftover, Reading
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.interfaces import Bridge, Interface, Learning
 from agile_lattice.intent.joining import join
-from agile_lattice.intent.model import Answer, Device, Section, Settings
+from agile_lattice.intent.model import Answer, Device, HostEntry, Section, Settings
 from agile_lattice.intent.normal import answers_for, external_addresses, parted_answers, ways
 from agile_lattice.intent.permits import Passage, joined_access, joined_permits, passages
 from agile_lattice.intent.places import Place
@@ -72,6 +74,12 @@ def facts_of(device: Device) -> Facts:
         "side": [SideFact(one.name, one.zone or one.name, one.place) for one in device.interfaces],
         "identity": [IdentityFact(device.identity, device.settings.identity is None)] if device.identity else [],
         "settings": [_alike(SettingsFact, device.settings)] if device.settings else [],
+        "asked": [AskedFact(each, device.settings.place.at("resolvers")) for each in device.settings.resolvers],
+        "host": [
+            HostFact(entry.name, address, device.settings.place.at("hosts", entry.name))
+            for entry in device.settings.hosts
+            for address in entry.addresses
+        ],
     }
     by_vlan = {one.name for one in device.interfaces if _keeps_vlans_apart(one, device)}
     for one in device.interfaces:
@@ -172,7 +180,13 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
 def _settings(facts: dict[str, list[Any]]) -> Settings:
     found = _alike(Settings, facts["settings"][0]) if facts.get("settings") else Settings()
     identities = [each.identity for each in facts.get("identity", [])]
-    return msgspec.structs.replace(found, identity=identities[0]) if identities else found
+    hosts = _grouped(facts.get("host", []), "name")
+    return msgspec.structs.replace(
+        found,
+        identity=identities[0] if identities else None,
+        resolvers=tuple(each.address for each in facts.get("asked", [])),
+        hosts=tuple(HostEntry(name, tuple(each.address for each in members)) for name, members in hosts.items()),
+    )
 
 
 def as_intent(capture: Capture) -> tuple[Device, tuple[Leftover, ...]]:

@@ -16,10 +16,12 @@ from agile_lattice.dialects.facts import (
     SINGLE,
     AddressFact,
     AnswerFact,
+    AskedFact,
     CarriedFact,
     DeviceFact,
     Fact,
     GroupFact,
+    HostFact,
     IdentityFact,
     InterfaceFact,
     MadeFact,
@@ -167,8 +169,6 @@ def _settings_traits(one: SettingsFact) -> tuple[Any, ...]:
         one.forwarding4,
         one.forwarding6,
         one.reverse_path,
-        bool(one.resolvers) or None,
-        bool(one.hosts) or None,
     )
 
 
@@ -240,6 +240,24 @@ FACTS: dict[str, FactType] = {
             lambda one: (True, one.address.family),
             words="resolver {fact.address} of {fact.interface}",
             keys={"address": ("resolvers",)},
+        ),
+        FactType(
+            "asked",
+            AskedFact,
+            "resolvers",
+            ("address",),
+            lambda one: (one.address.family,),
+            words="resolver {fact.address}",
+            keys={"address": ("resolvers",)},
+        ),
+        FactType(
+            "host",
+            HostFact,
+            "hosts",
+            ("name", "address"),
+            lambda one: (True, one.address.family),
+            words="host {fact.name}",
+            keys={"name": ("hosts",), "address": ("hosts",)},
         ),
         FactType(
             "side",

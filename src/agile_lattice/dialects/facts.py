@@ -10,7 +10,7 @@ import msgspec
 
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Dial
-from agile_lattice.intent.model import HostEntry, ReversePath
+from agile_lattice.intent.model import ReversePath
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import Route
@@ -164,13 +164,11 @@ class OfferFact(msgspec.Struct, frozen=True):
 
 
 class SettingsFact(msgspec.Struct, frozen=True):
-    """What is set on a device as a whole, as in `intent.model.Settings`, but its name and its identity."""
+    """What is set on a device as a whole, as in `intent.model.Settings`, but what is a section of its own."""
 
     forwarding4: bool | None = None
     forwarding6: bool | None = None
     reverse_path: ReversePath | None = None
-    resolvers: tuple[Address, ...] = ()
-    hosts: tuple[HostEntry, ...] = ()
     place: Place = NOWHERE
 
 
@@ -186,9 +184,24 @@ class IdentityFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
+class AskedFact(msgspec.Struct, frozen=True):
+    """A DNS resolver that the device asks, whatever way leads to it."""
+
+    address: Address
+    place: Place = NOWHERE
+
+
+class HostFact(msgspec.Struct, frozen=True):
+    """A name, or several between white space, in the device's own table of hosts."""
+
+    name: str
+    address: Address
+    place: Place = NOWHERE
+
+
 SINGLE = "*"
 Fact = (
     DeviceFact | InterfaceFact | AddressFact | AnswerFact | MemberFact | CarriedFact | MadeFact | PartFact
-    | ResolverFact
+    | ResolverFact | AskedFact | HostFact
     | SideFact | TwinFact | GroupFact | OfferFact | Route | Rule | Passage | SettingsFact | IdentityFact
 )  # fmt: skip

@@ -15,8 +15,10 @@ from agile_lattice.dialects.expansion import contract, expand
 from agile_lattice.dialects.facts import (
     AddressFact,
     AnswerFact,
+    AskedFact,
     CarriedFact,
     Fact,
+    HostFact,
     InterfaceFact,
     MadeFact,
     MemberFact,
@@ -262,6 +264,32 @@ def _policy_up(facts: Facts) -> Facts:
     return {**facts, **changed}
 
 
+MOST_RESOLVERS = 3  # MAXNS of resolv.conf(5)
+
+
+def _three_down(facts: Facts, dialect: str) -> Facts:
+    refusals = [
+        Refusal(
+            dialect, f"resolver {fact.address}", "resolvers", fact.place, f"no more than {MOST_RESOLVERS} are asked"
+        )
+        for fact in facts.get("asked", [])[MOST_RESOLVERS:]
+        if isinstance(fact, AskedFact)
+    ]
+    if refusals:
+        raise Refusals(refusals)
+    return facts
+
+
+def _names_up(facts: Facts) -> Facts:
+    hosts: list[Fact] = [
+        replace(fact, name=name)
+        for fact in facts.get("host", [])
+        if isinstance(fact, HostFact)
+        for name in fact.name.split()
+    ]
+    return {**facts, "host": hosts}
+
+
 PASSES: Mapping[str, Pass] = {
     # The kernel has one loopback, and its name is what marks it.
     "loopback-is-lo": Pass(_loopback_down, _loopback_up),
@@ -280,6 +308,9 @@ PASSES: Mapping[str, Pass] = {
     "one-of-each": Pass(expand, contract),
     # Where each translation is an instance by itself.
     "instances": Pass(numbered, unnumbered),
+    "three-resolvers": Pass(_three_down, lambda facts: facts),
+    # Where a line has an address and all its names.
+    "names-apart": Pass(lambda facts, dialect: facts, _names_up),
     # Where what no rule matches is decided in a line of its own, which stands first.
     "policy-first": Pass(lambda facts, dialect: facts, _policy_up),
     "one-way-each-prefix": Pass(_one_way_down, lambda facts: facts),

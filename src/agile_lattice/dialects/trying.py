@@ -155,4 +155,6 @@ def _said(device: Device, section: Section) -> object:
     if section == "bridging":
         carried = {(one.name, one.tagged, one.untagged, one.bridge and one.bridge.vlans) for one in device.interfaces}
         return {each for each in carried if any(each[1:])}
+    if section in ("resolvers", "hosts"):
+        return getattr(device.settings, section)
     return getattr(device, "interfaces" if section == "remarks" else section)

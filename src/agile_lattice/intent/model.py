@@ -22,21 +22,19 @@ Exposure = Literal["own", "shared", "public"]
 Delivery = Literal["on-link", "routed"]
 ReversePath = Literal["off", "strict", "loose"]
 Section = Literal[
-    "interfaces",
-    "bridging",
-    "remarks",
-    "answers",
-    "routes",
-    "translations",
-    "permits",
-    "access",
-    "settings",
-    "identity",
-]
+    "interfaces", "bridging", "remarks", "answers", "routes", "translations", "permits", "access", "settings",
+    "identity", "resolvers", "hosts",
+]  # fmt: skip
 SECTIONS: tuple[Section, ...] = (
     "interfaces", "bridging", "remarks", "answers", "routes", "translations", "permits", "access", "settings",
-    "identity",
+    "identity", "resolvers", "hosts",
 )  # fmt: skip
+OWN_SETTINGS: tuple[Section, ...] = ("identity", "resolvers", "hosts")
+
+
+def section_of_setting(name: str) -> Section:
+    """Return the section that a field of `Settings` belongs to."""
+    return next((section for section in OWN_SETTINGS if section == name), "settings")
 
 
 class Answer(msgspec.Struct, frozen=True):

@@ -74,8 +74,9 @@ def normal_answers(device: Device) -> tuple[Answer, ...]:
 
 
 def _normal_settings(device: Device) -> Settings:
-    unsaid = replace(device.settings, identity=None)
-    return unsaid if replace(device, settings=unsaid).identity == device.identity else device.settings
+    settings = replace(device.settings, hosts=tuple(sorted(device.settings.hosts, key=lambda each: each.name)))
+    unsaid = replace(settings, identity=None)
+    return unsaid if replace(device, settings=unsaid).identity == device.identity else settings
 
 
 def parted_answers(device: Device) -> tuple[list[Interface], list[Answer]]:
