@@ -31,6 +31,7 @@ SETTINGS = st.builds(
     ),
     st.lists(HOSTS, max_size=3, unique_by=lambda each: each.name).map(tuple),
 )  # fmt: skip
+IDENTITIES = st.none() | st.sampled_from(["10.255.0.9", "192.0.2.9"]).map(Address.parse)
 NAMES = st.sampled_from(["wan0", "lan0", "lan1", "pier-7", "dmz.20", "e0", "metric", "up"])
 REMARKS = st.text(
     st.characters(min_codepoint=33, max_codepoint=126) | st.sampled_from("äéß中"), min_size=1, max_size=12
@@ -175,6 +176,12 @@ def accesses(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[str] 
     return Access(draw(services(4)), draw(st.just("") | remarks), draw(side), draw(st.none() | address_sets()))
 
 
+def own_settings(speaks: tuple[str, ...]) -> st.SearchStrategy[Settings]:
+    if {"frr", "bird"} & {*speaks}:
+        return st.builds(Settings, identity=IDENTITIES)
+    return st.just(Settings()) | SETTINGS if "sysctl" in speaks else st.just(Settings())
+
+
 # Dialects of systems that make VLANs and bridges, and learn addresses.
 LEARNERS = {"netplan", "networkd", "ifupdown"}
 BUILDERS = {*LEARNERS, "bridge"}
@@ -223,7 +230,7 @@ def devices(draw: st.DrawFn, speaks: tuple[str, ...] = ("iproute2", "nftables"))
         tuple(draw(st.lists(ruled(speaks, names, REMARKS), max_size=6))),
         permits=tuple(draw(st.lists(permits(names), max_size=3))),
         access=tuple(draw(st.lists(accesses(names), max_size=2))),
-        settings=draw(st.just(Settings()) | SETTINGS) if "sysctl" in speaks else Settings(),
+        settings=draw(own_settings(speaks)),
     )  # fmt: skip
     return plain_rules(device) if "iptables" in speaks else device
 
@@ -284,6 +291,7 @@ def loadable_devices(draw: st.DrawFn, speaks: tuple[str, ...]) -> Device:
         tuple(draw(st.lists(ruled(speaks, names, writable), max_size=6))),
         permits=tuple(draw(st.lists(permits(names, writable), max_size=3))),
         access=tuple(draw(st.lists(accesses(names, writable), max_size=2))),
+        settings=draw(own_settings(speaks[:1])),
     )  # fmt: skip
     return plain_rules(device) if "iptables" in speaks else device
 

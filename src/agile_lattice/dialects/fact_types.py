@@ -91,7 +91,6 @@ def _interface_traits(one: InterfaceFact) -> tuple[Any, ...]:
         one.vlan is not None or None,
         one.bridge or None,
         one.by_vlan or None,
-        one.management or None,
         None if one.gateway is None else one.gateway.family,
         bool(one.instance) or None,
     )
@@ -356,6 +355,7 @@ FACTS: dict[str, FactType] = {
             "identity",
             ("identity",),
             lambda one: (one.identity.family,),
+            key=SINGLE,
             words="identity",
             keys={"identity": ("settings", "identity")},
         ),

@@ -19,6 +19,7 @@ from agile_lattice.dialects.facts import (
     CarriedFact,
     Fact,
     HostFact,
+    IdentityFact,
     InterfaceFact,
     MadeFact,
     MemberFact,
@@ -264,6 +265,13 @@ def _policy_up(facts: Facts) -> Facts:
     return {**facts, **changed}
 
 
+def _said_down(facts: Facts, dialect: str) -> Facts:
+    said: list[Fact] = [
+        each for each in facts.get("identity", []) if isinstance(each, IdentityFact) and not each.derived
+    ]
+    return {**facts, "identity": said}
+
+
 MOST_RESOLVERS = 3  # MAXNS of resolv.conf(5)
 
 
@@ -308,6 +316,8 @@ PASSES: Mapping[str, Pass] = {
     "one-of-each": Pass(expand, contract),
     # Where each translation is an instance by itself.
     "instances": Pass(numbered, unnumbered),
+    # Where a system takes its first address for its identity by itself, as an intent does.
+    "identity-if-said": Pass(_said_down, lambda facts: facts),
     "three-resolvers": Pass(_three_down, lambda facts: facts),
     # Where a line has an address and all its names.
     "names-apart": Pass(lambda facts, dialect: facts, _names_up),
