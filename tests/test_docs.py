@@ -131,9 +131,7 @@ def test_the_matrix_is_tried(capsys: pytest.CaptureFixture[str]) -> None:
 
 
 # What no dialect carries yet.
-NOT_YET = {
-    "dial-up (PPPoE)", "management gateway", "resolvers", "table of hosts", "metric", "pool, ports kept", "DNS answers",
-}  # fmt: skip
+NOT_YET = {"dial-up (PPPoE)", "metric"}
 
 
 @pytest.mark.parametrize(

@@ -156,7 +156,7 @@ class _Entries:
         self._own = [hop for one in here for hop in _of_interface(one, family)]
         numbers: dict[Way, int] = {}
         own = [numbers.setdefault(each.way, len(numbers)) for each in self._own]
-        routes = [each for each in device.routes if each.to.family == family and each.instance == instance]
+        routes = [each for each in device.ways if each.to.family == family and each.instance == instance]
         kinds: dict[tuple[Address | None, str | None, str | None], int] = {}  # many routes go the same way
         kind = [kinds.setdefault((each.via, each.interface, each.discard), len(kinds)) for each in routes]
         exits = [_exit(*key, here) for key in kinds]

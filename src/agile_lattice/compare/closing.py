@@ -139,7 +139,7 @@ def _routes(intent: Device, there: Device, gaps: Iterable[Gap]) -> tuple[Route, 
         for route, plain in zip(there.routes, settled(there.routes, there.interfaces), strict=True)
         if _way(plain) not in gone
     ]
-    for route, plain in zip(intent.routes, settled(intent.routes, intent.interfaces), strict=True):
+    for route, plain in zip(intent.ways, settled(intent.ways, intent.interfaces), strict=True):
         if plain in come:
             come.discard(plain)
             kept.append(route)

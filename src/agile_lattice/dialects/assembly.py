@@ -67,7 +67,7 @@ def facts_of(device: Device) -> Facts:
         "carried": [],
         "resolver": [],
         "answer": [],
-        "route": list(ways(device.routes)),
+        "route": list(ways(device.ways)),
         "rule": split(device.translations),
         "permit": passages(device.permits),
         "access": passages(device.access),

@@ -91,7 +91,6 @@ def _interface_traits(one: InterfaceFact) -> tuple[Any, ...]:
         one.vlan is not None or None,
         one.bridge or None,
         one.by_vlan or None,
-        None if one.gateway is None else one.gateway.family,
         bool(one.instance) or None,
     )
 

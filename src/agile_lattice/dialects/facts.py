@@ -48,7 +48,6 @@ class InterfaceFact(msgspec.Struct, frozen=True):
     vlan: int | None = None
     bridge: bool = False
     by_vlan: bool = False
-    gateway: Address | None = None
     instance: str = ""
     place: Place = NOWHERE
 

@@ -103,6 +103,16 @@ class Device(msgspec.Struct, frozen=True):
     description: str = ""
     place: Place = NOWHERE
 
+    @property
+    def ways(self) -> tuple[Route, ...]:
+        """Its routes, with those that gateways stand for: of an interface that one is its default route (RFC 1122)."""
+        gateways = [
+            Route(Prefix(each.gateway.family, 0, 0), each.gateway, each.name, place=each.place.at("gateway"))
+            for each in self.interfaces
+            if each.gateway is not None
+        ]
+        return (*self.routes, *gateways)
+
     def interface(self, name: str) -> Interface | None:
         """Return the interface of that name, if there is one."""
         return next((each for each in self.interfaces if each.name == name), None)

@@ -8,7 +8,8 @@ What it settles, each because two spellings mean the same:
   what stays in the intent: remarks on routes, rules and permits, what a summary stands for, what a permit came from.
 * A loopback of which nothing is said is on every system; it is dropped.
 * An MTU that equals the medium's default (1500 octets, RFC 894), that of a VLAN's parent, or the least of those of a
-  bridge's members, is as good as unsaid. That an interface is for management only is a remark.
+  bridge's members, is as good as unsaid. That an interface is for management only is a remark,
+  and its gateway is a default route.
 * Resolvers of IPv4 are asked before those of IPv6: some systems keep two lists.
 * Host bits of a route's destination mean nothing, nor does the same way again at a higher distance.
 * A next hop on a connected subnet implies its egress interface (of several, the longest prefix's).
@@ -50,7 +51,7 @@ def normal(device: Device) -> Device:
     return replace(
         device,
         interfaces=tuple(sorted(interfaces, key=lambda each: each.name)),
-        routes=normal_routes(device.routes, interfaces),
+        routes=normal_routes(device.ways, interfaces),
         translations=translations,
         answers=answers,
         permits=permits if permits != (Permit(),) else (),
@@ -143,6 +144,7 @@ def _normal_interface(interface: Interface, named: Mapping[str, Interface]) -> I
         mtu=None if interface.mtu == _usual_mtu(interface, named) else interface.mtu,
         resolvers=tuple(sorted(interface.resolvers, key=lambda each: each.family)),
         management=False,
+        gateway=None,
         zone="",
         block="",
         link="",
