@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 import tempfile
 from pathlib import Path
@@ -75,6 +76,46 @@ class Folder:
     @property
     def texts(self) -> dict[str, str]:
         return {each.name: each.read_text() for each in sorted(self.path.iterdir())}
+
+
+def felt(intent: Device, texts: dict[str, str]) -> list[object]:
+    """Return the differences and leftovers that are more than another spelling."""
+    capture = read_device(intent.name, intent.speaks, texts)
+    left = compare(intent, capture).differences
+    return [*capture.leftovers, *((each.subject, each.fields) for each in left if each.weight != "cosmetic")]
+
+
+def in_one(form: str, texts: dict[str, str]) -> dict[str, str]:
+    """Put the parts of several dialects into one document."""
+    if form == "xml":
+        return {"all.xml": "".join(texts.values())}
+    return {
+        "all.json": json.dumps(
+            {name: part for each in texts.values() for name, part in json.loads(each).items()}, indent=2
+        )
+    }
+
+
+@pytest.mark.parametrize("form", ["json", "xml"])
+@settings(SOME, max_examples=12)
+@given(data=st.data())
+def test_a_document_with_parts_of_two_dialects_is_mended_as_one(form: str, data: st.DataObject) -> None:
+    speaks = ("ietf-yang", "ietf-nat") if form == "json" else ("ietf-yang/xml", "ietf-nat/xml")
+    drawn = (data.draw(devices(speaks)) for _ in range(2))
+    (intent, _), (other, rendering) = (rendered(replace(each, permits=(), access=())) for each in drawn)
+    texts = {each.file: each.text for each in rendering if each.text.strip()}
+    assume(len(texts) == 2)
+    one = in_one(form, texts)
+    assert felt(other, one) == []
+    mending = mended(intent, one)
+    with tempfile.TemporaryDirectory() as place:
+        folder = Folder(Path(place), one)
+        for each in mending.mends:
+            folder.apply(each.change)
+        assert felt(intent, folder.texts) == []
+        for each in mending.mends[::-1]:
+            folder.apply(each.undo)
+        assert folder.texts == one
 
 
 @pytest.mark.parametrize("dialect", STRANGE)

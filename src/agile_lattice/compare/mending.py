@@ -19,8 +19,9 @@ from agile_lattice.dialects.changing import TextChange, edited_texts, patch, ref
 from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.facts import CarriedFact, Fact
 from agile_lattice.dialects.outline import outline
+from agile_lattice.dialects.parting import readings
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.reading import Reading, best_reading
+from agile_lattice.dialects.reading import Reading
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.intent.model import Device, Section
@@ -82,8 +83,9 @@ def mend(
     """
     texts = list(texts)
     dialects = [catalogue.dialect(each) for each in intent.speaks]
-    readings = [best_reading(dialects, text, file) for file, text in texts]
-    capture = assemble(intent.name, dialects, readings)
+    read = [(file, one) for file, text in texts for one in readings(dialects, text, file)]
+    capture = assemble(intent.name, dialects, [one for _, one in read])
+    now_there = dict(texts)
     there = as_it_is(intent, capture.device, capture.sections)
     gaps = find_gaps(intent, capture)
     held = {index: one for index, one in cutting(intent, there, gaps).items() if one.subject not in cut}
@@ -97,7 +99,7 @@ def mend(
     last: list[Mend] = []
     taken: set[tuple[Section, int]] = set()
     for dialect in dialects:
-        own = [(pair, one) for pair, one in zip(texts, readings, strict=True) if one.dialect == dialect.name]
+        own = [((file, now_there[file]), one) for file, one in read if one.dialect == dialect.name]
         carried = {each for each in dialect.carries if taken.isdisjoint(dialect.covered(each))}
         taken |= {each for section in carried for each in dialect.covered(section)}
         sections = {each.difference.section for each in closing}
@@ -122,6 +124,8 @@ def mend(
                 last += _typed(dialect, kept, wanted, sections)
             else:
                 mends += _mends(dialect, own, was, wanted, _with_it(sections))
+                # Another dialect may have its part in the same text.
+                now_there |= {one.file: one.after for each in mends for one in each.files}
     mends += last
     compared = comparison_of(intent, capture, gaps)
     return Mending(intent.name, compared, tuple(mends), tuple(held.values()), says_management(intent, there))

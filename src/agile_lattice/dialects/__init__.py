@@ -12,8 +12,8 @@ from agile_lattice.dialects.causes import render_with_causes
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS, says_nothing
 from agile_lattice.dialects.families import FAMILIES
+from agile_lattice.dialects.parting import readings
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.reading import Reading, best_reading
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.intent.model import SECTIONS, Device, Section
@@ -130,5 +130,4 @@ def read_device(
     """
     dialects = [catalogue.dialect(each) for each in speaks]
     pairs = texts.items() if isinstance(texts, Mapping) else texts
-    readings: list[Reading] = [best_reading(dialects, text, file) for file, text in pairs]
-    return assemble(name, dialects, readings)
+    return assemble(name, dialects, [one for file, text in pairs for one in readings(dialects, text, file)])

@@ -35,6 +35,7 @@ class Json(Surface, frozen=True, tag="json"):
     lists: tuple[str, ...] = ()
     texts: tuple[str, ...] = ()
     whole_lines: ClassVar[bool] = False
+    parted: ClassVar[bool] = True
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""

@@ -61,12 +61,14 @@ class Surface(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field
         whole_lines: Whether what stands in a block can begin on lines of its own.
         one_line: Whether a statement that is no block is one line, whatever follows.
         closed: Whether something ends a block.
+        parted: Whether a text can have parts of several dialects, each a statement at the top.
         gap: Lines that part one statement at the top from the next.
     """
 
     whole_lines: ClassVar[bool] = True
     one_line: ClassVar[bool] = False
     closed: ClassVar[bool] = False
+    parted: ClassVar[bool] = False
     gap: ClassVar[tuple[str, ...]] = ()
 
     @property

@@ -32,6 +32,7 @@ class Xml(Surface, frozen=True, tag="xml"):
     namespaces: Mapping[str, str] = msgspec.field(default_factory=dict)
     identities: tuple[str, ...] = ()
     closed: ClassVar[bool] = True
+    parted: ClassVar[bool] = True
 
     @property
     def inner(self) -> str:
