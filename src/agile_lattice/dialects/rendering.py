@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from itertools import groupby
 from typing import Any
 
@@ -13,6 +13,7 @@ from agile_lattice.dialects.dialect import INSIDE, Block, Dialect, Form, Phrase
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS, FactType
 from agile_lattice.dialects.facts import Fact
+from agile_lattice.dialects.kinds import Unspellable
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.shapes import Shape, UnspellableField, whole_fields
 from agile_lattice.dialects.surfaces import Statement
@@ -61,13 +62,18 @@ def written(dialect: Dialect, facts: Facts, form: Form, causes: Causes | None = 
 
 
 class _Plan(msgspec.Struct, frozen=True):
-    """How facts of one make are written: as these shapes, with these and the block inside, or not at all and why."""
+    """How facts of one make are written: as these shapes, with these and the block inside, or not at all and why.
+
+    Attributes:
+        only: Writes the fact, if it is one statement without a block. Most are: it must be quick.
+    """
 
     shapes: tuple[Shape, ...] = ()
     heads: tuple[Shape, ...] = ()
     block: Block | None = None
     unsaid: str = ""
     reason: str = ""
+    only: Callable[[Any], str] | None = None
 
 
 class _Owner(msgspec.Struct, frozen=True):
@@ -221,7 +227,10 @@ class _Writer:
             traits = traits_of(fact)
             plan = plans.get(traits)
             if plan is None:
-                plan = plans[traits] = self.plan(kind, phrases, traits, around)
+                plan = self.plan(kind, phrases, traits, around)
+                if len(plan.shapes) == 1 and plan.block is None and not plan.heads and self.causes is None:
+                    plan = msgspec.structs.replace(plan, only=plan.shapes[0].quick)
+                plans[traits] = plan
             if plan.unsaid:
                 reason = self.dialect.cannot.get(f"{kind.name}.{plan.unsaid}", plan.reason)
                 refusal = self.refusal(kind, fact, plan.unsaid, reason)
@@ -233,6 +242,12 @@ class _Writer:
             if several:
                 self.said.add(id(fact))
             try:
+                if plan.only is not None:
+                    try:
+                        statements.append(Statement(plan.only(fact), 0))
+                        continue
+                    except Unspellable:
+                        pass  # it is said below which field it is
                 statements += [Statement(shape.fill(fact), 0) for shape in plan.shapes]
                 if self.causes is not None:
                     self.causes.update((id(each), place_of(fact)) for each in statements[-len(plan.shapes) :])

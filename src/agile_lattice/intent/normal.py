@@ -267,10 +267,16 @@ def ways(routes: Iterable[Route]) -> list[Route]:
 
     To discard is one way, whatever answer the sender gets: such a route never goes down, so the first one decides.
     """
+    routes = list(routes)
+    keys = [
+        (route.instance, to.family, to.length, to.value >> BITS[to.family] - to.length)
+        for route in routes
+        for to in (route.to,)
+    ]
+    if len({*keys}) == len(keys):  # most devices have one way to each destination
+        return routes
     by_destination: dict[tuple[str, int, int, int], list[Route]] = {}
-    for route in routes:
-        to = route.to
-        key = route.instance, to.family, to.length, to.value >> BITS[to.family] - to.length
+    for key, route in zip(keys, routes, strict=True):
         by_destination.setdefault(key, []).append(route)
     return [route for same in by_destination.values() for route in (same if len(same) == 1 else _best(same))]
 
