@@ -25,149 +25,14 @@ from agile_lattice.intent.services import Service
 from agile_lattice.intent.translations import Dynamic, Static
 from agile_lattice.notation.located import parse
 from agile_lattice.notation.writing import device_data
+from pairs import PAIRS
 from test_laws import rendered
-
-# Each: the dialects, a text, the device in the notation, and the lines that are left over.
-PAIRS: list[tuple[str, str, str, list[int]]] = [
-    (
-        "frr",
-        """
-        frr version 8.4.4
-        frr defaults traditional
-        hostname lamp
-        log syslog informational
-        no ip forwarding
-        service integrated-vtysh-config
-        !
-        router ospf
-         network 10.0.0.0/8 area 0
-        exit
-        !
-        ip route 10.64.0.0 255.255.0.0 10.40.10.9
-        ip route 10.65.0.0/16 10.40.10.9 lan0 7
-        ip route 10.66.0.0/16 Null0
-        ip route 10.67.0.0/16 reject 250
-        ip route 10.68.0.0/16 10.40.10.9 tag 7
-        ipv6 route 2001:db8:41::/48 fe80::1 lan0
-        !
-        interface lan0
-         description The "office"; ! it's # ours
-         ip address 10.40.10.1 255.255.255.0
-         ip address 10.40.10.2/32 label lan0:x
-         ip ospf cost 3
-         shutdown
-        exit
-        !
-        interface lo
-         ipv6 address 2001:db8:ffff::1/128
-        exit
-        end
-        """,
-        """
-        interfaces:
-          lan0: {address: [10.40.10.1/24, 10.40.10.2/32], enabled: false, description: 'The "office"; ! it''s # ours'}
-          lo: {loopback: "2001:db8:ffff::1/128"}
-        routes:
-          - {to: 10.64.0.0/16, via: 10.40.10.9}
-          - {to: 10.65.0.0/16, via: 10.40.10.9, distance: 7}
-          - {to: 10.66.0.0/16, discard: true}
-          - {to: 10.67.0.0/16, discard: unreachable, distance: 250}
-          - {to: "2001:db8:41::/48", via: "fe80::1", interface: lan0}
-        """,
-        [8, 9, 16, 23],
-    ),
-    (
-        "nftables",
-        """
-        table ip filter { # not ours
-            chain input {
-                type filter hook input priority filter; policy drop;
-                iifname "lan0" accept
-            }
-        }
-        table ip nat {
-            chain PREROUTING {
-                type nat hook prerouting priority -100; policy accept;
-                ip daddr 203.0.113.5 iifname { "wan1", "wan0" } tcp dport { 80, 81-82, https } dnat to 10.40.10.7
-                ip daddr 203.0.113.6 counter packets 12 bytes 900 dnat to 10.40.10.8 comment "both ways"
-                ip daddr 203.0.113.7 udp dport 5000 dnat to 10.40.10.9:53
-                ip saddr 192.0.2.0/24 ip saddr 192.0.2.7 accept
-                tcp dport 25 redirect to :2525
-            }
-            chain POSTROUTING {
-                type nat hook postrouting priority srcnat; policy accept;
-                ip protocol icmp accept
-                ip saddr 10.40.10.8 snat to 203.0.113.6 comment "both ways"
-                oifname "wan0" ip saddr != 10.0.0.0/8 masquerade
-                oifname "wan0" ip saddr { 10.40.10.0/24, 10.41.0.0-10.41.0.9 } snat to 203.0.113.8/30
-                oifname "wan0" ip saddr 10.40.11.0/24 snat to 203.0.113.9 persistent
-            }
-        }
-        """,
-        """
-        translations:
-          - {publish: 203.0.113.5, service: [tcp/80-82, tcp/443], on: 10.40.10.7, facing: [wan0, wan1]}
-          - {exempt: true, service: icmp, at: departure}
-          - {name: both ways, static: 203.0.113.6, on: 10.40.10.8}
-          - {publish: 203.0.113.7, service: udp/5000, on: 10.40.10.9, internal-port: 53}
-          - {to: wan0, source: [0.0.0.0-9.255.255.255, 11.0.0.0-255.255.255.255], source-becomes: interface}
-          - {to: wan0, source: [10.40.10.0/24, 10.41.0.0-10.41.0.9], source-becomes: {pool: 203.0.113.8-203.0.113.11}}
-        """,
-        [2, 3, 3, 4, 13, 14, 22],
-    ),
-    (
-        "iproute2",
-        """
-        # by hand
-        link set dev lan0 mtu 9000
-        link set dev lan0 alias "the office"
-        link set dev lan0 down
-        address replace 10.40.10.1/24 dev lan0
-        address replace 2001:db8::1/64 dev lan0
-        route replace default via 10.40.10.9
-        route replace blackhole 10.0.0.0/8 metric 9
-        route replace 2001:db8:1::/48 via 2001:db8::2 metric 1030
-        route replace 10.1.0.0/16 via 10.40.10.9 table 7
-        rule add from 10.0.0.0/8 table 7
-        """,
-        """
-        interfaces:
-          lan0: {address: [10.40.10.1/24, "2001:db8::1/64"], enabled: false, mtu: 9000, description: the office}
-        routes:
-          - {to: default, via: 10.40.10.9}
-          - {to: 10.0.0.0/8, discard: true, distance: 9}
-          - {to: "2001:db8:1::/48", via: "2001:db8::2", distance: 7}
-        """,
-        [10, 11],
-    ),
-    (
-        "iproute2",
-        """
-        [{"dst":"default","gateway":"10.40.10.9","dev":"lan0","flags":["linkdown"]},
-        {"dst":"default","gateway":"10.40.10.8","dev":"lan0","protocol":"dhcp","metric":100,"flags":[]},
-        {"type":"unreachable","dst":"10.0.0.0/8","metric":250,"flags":[]},
-        {"dst":"10.2.0.1","dev":"lan0","scope":"link","metric":4,"flags":[]},
-        {"dst":"10.3.0.0/16","dev":"lan0","table":"7","flags":[]},
-        {"dst":"10.4.0.0/16","nexthops":[{"gateway":"10.40.10.7","dev":"lan0","weight":1,"flags":[]}],"flags":[]},
-        {"dst":"2001:db8:41::/48","gateway":"fe80::1","dev":"lan0","metric":1028,"flags":[],"pref":"medium"},
-        {"dst":"default","gateway":"fe80::9","dev":"lan0","protocol":"ra","metric":1024,"flags":[],"pref":"medium"},
-        {"type":"local","dst":"10.40.10.1","dev":"lan0","table":"local","protocol":"kernel","scope":"host","flags":[]}]
-        """,
-        """
-        routes:
-          - {to: default, via: 10.40.10.9, interface: lan0}
-          - {to: 10.0.0.0/8, discard: unreachable, distance: 250}
-          - {to: 10.2.0.1/32, interface: lan0, distance: 4}
-          - {to: "2001:db8:41::/48", via: "fe80::1", interface: lan0, distance: 5}
-        """,
-        [5, 6],
-    ),
-]
 
 
 @pytest.mark.parametrize(("speaks", "text", "intent", "left"), PAIRS, ids=[pair[0] for pair in PAIRS])
 def test_a_text_is_this_intent(speaks: str, text: str, intent: str, left: list[int]) -> None:
-    capture = al.read("lamp", [speaks], {"text": textwrap.dedent(text).strip("\n")})
+    file = "20-lan.network" if speaks == "networkd" else "text"
+    capture = al.read("lamp", speaks.split(), {file: textwrap.dedent(text).strip("\n")})
     device, leftovers = as_intent(capture)
     assert [each.place.line for each in leftovers] == left
     assert all(each.reason for each in leftovers)
@@ -176,7 +41,7 @@ def test_a_text_is_this_intent(speaks: str, text: str, intent: str, left: list[i
     assert {key: said[key] for key in wanted} == wanted
     # And it renders to a text that is the same intent, with nothing left over.
     texts = {each.file: each.text for each in al.render(device)}
-    again = al.read("lamp", [speaks], texts)
+    again = al.read("lamp", speaks.split(), texts)
     assert again.leftovers == ()
     assert al.diff(device, again).same
 
@@ -232,7 +97,7 @@ def test_sections_that_no_dialect_carries_are_refused() -> None:
     device = al.loads(BASE.replace("FIRST, ", "")).devices[0]
     with pytest.raises(Refusals, match=r"none of the dialects that the device speaks carries routes"):
         al.render(device)
-    both = replace(device, speaks=("iproute2", "frr", "nftables"))
+    both = replace(device, speaks=("iproute2", "netplan", "nftables"))
     assert [each.dialect for each in al.render(both)] == ["iproute2", "nftables"], "each section goes to the first"
 
 

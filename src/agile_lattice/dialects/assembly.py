@@ -174,6 +174,8 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         access=joined_access(access),
         settings=_settings(facts),
     )
+    files = {file: number for number, file in enumerate(dict.fromkeys(each.place.file for each in leftovers))}
+    leftovers.sort(key=lambda each: (files[each.place.file], each.place.line))
     return Capture(device, tuple(leftovers), frozenset(sections))
 
 

@@ -52,6 +52,7 @@ class FactType(msgspec.Struct, frozen=True):
         traits: Gives the trait of each field.
         key: The field that identifies a fact which several statements describe together; empty if each
             statement is a fact of its own, `SINGLE` if there is only one of the kind.
+        holds: Whether it is so whatever else its block may say that is not understood.
         words: The fact in words, for messages.
         keys: Where a field goes by another name in an intent file: the path of keys to it.
     """
@@ -62,6 +63,7 @@ class FactType(msgspec.Struct, frozen=True):
     fields: tuple[str, ...]
     traits: Callable[[Any], tuple[Any, ...]]
     key: str = ""
+    holds: bool = False
     words: str = ""
     keys: Mapping[str, tuple[str, ...]] = {}
 
@@ -194,6 +196,7 @@ FACTS: dict[str, FactType] = {
             "interfaces",
             ("interface", "address"),
             _address_traits,
+            holds=True,
             words="address {fact.address} on {fact.interface}",
         ),
         FactType(

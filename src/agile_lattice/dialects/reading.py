@@ -325,7 +325,7 @@ class _Reader:
             places = {**dict.fromkeys(fields, self.place(statement)), **found.places}
             before = len(self.leftovers), self.left
             self.inside(found, inherited, fields, places, path)
-            if not kind.key and len(self.leftovers) > before[0]:
+            if not (kind.key or kind.holds) and len(self.leftovers) > before[0]:
                 # One member that is not understood can change what all the others mean.
                 unknown = self.leftovers[before[0]].text
                 del self.leftovers[before[0] :]

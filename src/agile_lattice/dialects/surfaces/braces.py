@@ -15,11 +15,13 @@ class Braces(Surface, frozen=True, tag="braces"):
 
     Attributes:
         comment: Characters that make the rest of a line a comment.
+        blocks: First words of statements whose block may stand on the same line; of others, braces there are words.
         end: What ends a statement and a block when they are written: nothing, or `;`.
     """
 
     comment: str = ""
     end: str = ""
+    blocks: tuple[str, ...] = ()
     closed: ClassVar[bool] = True
 
     @property
@@ -58,6 +60,8 @@ class Braces(Surface, frozen=True, tag="braces"):
                 here = block.children or []
                 block.children = here
                 stack.append((block, here))
+            elif words.split(None, 1)[0] in self.blocks and _open_braces(words) == 0 and "{" in words:
+                here.extend(self._in_one_line(words, start))
             elif "{" in words and _open_braces(words) > 0:
                 pending, pending_line = words, start
             else:
@@ -69,6 +73,17 @@ class Braces(Surface, frozen=True, tag="braces"):
                 Place(file, at), "the block opened here is never closed", "The text breaks off: capture it again."
             )
         return root
+
+    def _in_one_line(self, words: str, line: int) -> list[Statement]:
+        """Cut a line apart that has whole blocks."""
+        found = []
+        for each in _statements(words):
+            if each.partition(" ")[0] not in self.blocks or "{" not in each:
+                found.append(Statement(each, line))
+                continue
+            head, _, rest = each.partition("{")
+            found.append(Statement(head.rstrip(), line, self._in_one_line(rest.rpartition("}")[0].strip(), line)))
+        return found
 
     def print(self, statements: Sequence[Statement]) -> str:
         """Lay statements out as text."""

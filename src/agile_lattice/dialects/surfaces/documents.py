@@ -259,10 +259,10 @@ def _item(value: Any, lines: _Lines, lists: frozenset[str]) -> Statement:
 def _members(value: dict[str, Any], lines: _Lines, lists: frozenset[str]) -> Iterator[Statement]:
     for key, each in value.items():
         line = lines.key(key)
-        for one in _items(key, each, lists):
+        for number, one in enumerate(_items(key, each, lists)):
             if isinstance(one, dict):
                 inside = list(_members(one, lines, lists))
-                yield Statement(key, min([line, *(child.line for child in inside[:1])]), inside)
+                yield Statement(key, inside[0].line if number and inside else line, inside)
             elif isinstance(one, list):
                 yield Statement(key, line, [_item(item, lines, lists) for item in one])
             else:
