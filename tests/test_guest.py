@@ -39,7 +39,7 @@ def test_the_kernel_has_the_vlans_and_bridges_that_were_rendered(guest: Guest, d
     assert_the_machine_is_as_meant(device, guest.run)
 
 
-@settings(SOME, max_examples=12)
+@settings(SOME, max_examples=8)
 @given(pair=st.tuples(BUILT, BUILT))
 def test_vlans_and_bridges_are_mended_while_the_kernel_runs(guest: Guest, pair: tuple[Device, Device]) -> None:
     assert_the_machine_is_mended_and_is_as_before(*pair, guest.run)
@@ -57,7 +57,7 @@ PLAIN = loadable_devices(("networkd", "nftables")).map(
 )  # fmt: skip
 
 
-@settings(SOME, max_examples=20)  # each takes its time to start
+@settings(SOME, max_examples=12)  # each takes its time to start
 @given(device=PLAIN)
 def test_networkd_makes_what_was_rendered(guest: Guest, device: Device) -> None:
     def gaps() -> list[str]:

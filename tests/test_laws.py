@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from hypothesis import HealthCheck, assume, currently_in_test_context, event, given, settings
+from hypothesis import HealthCheck, currently_in_test_context, event, given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
@@ -151,7 +151,8 @@ def test_reading_loses_no_line(speaks: tuple[str, ...], data: st.DataObject) -> 
     device, texts = rendered(data.draw(devices(speaks)))
     for each in texts:
         lines = each.text.splitlines()
-        assume(lines)
+        if not lines:
+            continue
         at = data.draw(st.integers(0, len(lines) - 1))
         strange = data.draw(
             st.sampled_from(["zz9 plural", "ip rout 10.0.0.0/8 10.0.0.1", "accept all", lines[at] + " zz9 zz8 zz7"])

@@ -183,14 +183,14 @@ def test_the_real_program_takes_a_text_that_was_mended(dialect: str, data: st.Da
 
 
 @kernel
-@settings(SOME, max_examples=30)
+@settings(SOME, max_examples=20)
 @given(load_pair(("iproute2", "nftables")))
 def test_the_kernel_is_mended_while_it_runs(pair: tuple[Device, Device]) -> None:
     assert_the_machine_is_mended_and_is_as_before(*pair)
 
 
 @frr
-@settings(SOME, max_examples=30)
+@settings(SOME, max_examples=20)
 @given(load_pair(("frr", "nftables")))
 def test_frr_is_mended_while_it_runs(pair: tuple[Device, Device]) -> None:
     assert_the_machine_is_mended_and_is_as_before(*pair)
