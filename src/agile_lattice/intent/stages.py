@@ -95,12 +95,18 @@ def _static_rules(one: Static) -> list[Rule]:
 
 
 def _publish_rules(one: Publish) -> list[Rule]:
-    inside = AddressSet.of(one.internal)
-    arrival = Rule(
-        "arrival", "rewrite", one.facing, None, one.source, AddressSet.of(one.external),
-        to=inside, to_port=one.internal_port, rewrites_dns=one.rewrites_dns, name=one.name, place=one.place,
-    )  # fmt: skip
-    rules = _per_protocol(arrival, one.services)
+    inside, outside = AddressSet.of(one.internal), AddressSet.of(one.external)
+    # By position, and at once for each service: a device can have very many of these.
+    rules = [
+        Rule(
+            "arrival", "rewrite", one.facing, None, one.source, outside, protocol, ports,
+            inside, one.internal_port, "shared", one.rewrites_dns, one.name, None, one.place,
+        )
+        for protocol, ports in _protocols(one.services)
+    ]  # fmt: skip
+    if not one.hairpin:
+        return rules
+    arrival = replace(rules[0], protocol=None, ports=None)
     for rule in _hairpin(arrival, one.hairpin, inside, real_services(one)):
         rules += _per_protocol(rule, one.services if rule.stage == "arrival" else real_services(one))
     return rules
@@ -125,7 +131,7 @@ def _hairpin(arrival: Rule, clients: tuple[str, ...], inside: AddressSet, servic
 def _dynamic_rules(one: Dynamic) -> list[Rule]:
     rule = Rule(
         "departure", "rewrite" if one.pool else "egress", one.arrives, one.leaves, one.source, one.destination,
-        to=one.pool, port_use=one.ports, name=one.name, place=one.place,
+        None, None, one.pool, None, one.ports, False, one.name, None, one.place,
     )  # fmt: skip
     if not one.reserved or one.pool is None:
         return _per_protocol(rule, one.services)
@@ -157,6 +163,10 @@ def _exempt_stages(one: Exempt) -> tuple[Stage, ...]:
     if one.leaves is not None or one.at == "departure":
         return ("departure",)
     return ("arrival",) if one.at == "arrival" else ("arrival", "departure")
+
+
+def _protocols(services: Services | None) -> list[tuple[str | None, Spans | None]]:
+    return [(None, None)] if services is None else [(each.protocol, each.ports) for each in services]
 
 
 def _per_protocol(rule: Rule, services: Services | None) -> list[Rule]:
