@@ -119,7 +119,7 @@ def test_a_document_with_parts_of_two_dialects_is_mended_as_one(form: str, data:
 
 
 @pytest.mark.parametrize("dialect", STRANGE)
-@settings(SOME, max_examples=12)
+@settings(SOME, max_examples=8)
 @given(data=st.data())
 def test_an_edited_text_has_no_difference_and_undo_gives_it_back(dialect: str, data: st.DataObject) -> None:
     intent, _ = rendered(only_what_is_carried(data.draw(devices((dialect, *WITH.get(dialect, ()))))))

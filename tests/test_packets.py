@@ -119,7 +119,7 @@ def test_every_circle_is_found_and_nothing_else(routes: list[list[tuple[int, int
     assert set(found) == circles and len(found) == len(circles)
 
 
-@settings(max_examples=200, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=130, deadline=None, suppress_health_check=list(HealthCheck))
 @given(devices(("iproute2", "nftables")), st.data())
 def test_a_rule_matches_a_packet_exactly_if_its_box_holds_it(device: Device, data: st.DataObject) -> None:
     names = [each.name for each in device.interfaces]
@@ -163,7 +163,7 @@ def decided(device: Device, header: flows.Header, arrives: str, leaves: str, par
     return "keep", None, None, ""
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=100, deadline=None, suppress_health_check=list(HealthCheck))
 @given(devices(("iproute2", "nftables")), st.data())
 def test_what_devices_do_otherwise_is_in_the_regions_of_their_proof(device: Device, data: st.DataObject) -> None:
     names = [each.name for each in device.interfaces]

@@ -27,7 +27,7 @@ CAPTURES = {
     for folder, speaks in (("quay-edge", ["iproute2", "nftables"]), ("pier-gate", ["frr", "nftables"]))
     for path in sorted((DEMO / "a-year-later" / folder).iterdir())
 }
-FUZZ = settings(max_examples=250, deadline=None, suppress_health_check=list(HealthCheck))
+FUZZ = settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
 SCRAPS = st.sampled_from(
     ["", "{", "}", "[", '"', "\n", " ", ";", "#", "!", "0", "-", "/33", "::", "\t", "é", "999999999999"]
 )
