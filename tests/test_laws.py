@@ -169,7 +169,7 @@ def test_reading_loses_no_line(speaks: tuple[str, ...], data: st.DataObject) -> 
 
 
 @pytest.mark.parametrize("speaks", SPOKEN)
-@SOME
+@settings(SOME, max_examples=12)
 @given(data=st.data())
 def test_the_quick_way_of_reading_is_the_thorough_one(speaks: tuple[str, ...], data: st.DataObject) -> None:
     device, texts = rendered(data.draw(devices(speaks)))
