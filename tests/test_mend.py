@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.proving import prove
+from agile_lattice.cli.main import main
 from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.mending import Mending, mend
 from agile_lattice.compare.verdicts import verdict
@@ -261,3 +262,45 @@ def test_what_could_cut_the_way_of_management_is_held_back_until_it_is_named() -
     [bold] = mend(device, [("running.conf", THERE)], cut=set(held)).mends
     assert bold.change.index("ip route 10.50.0.0/16 10.40.10.9") < bold.change.index("no ip route 10.50.0.0/16")
     assert bold.change.index(" ip address 10.40.10.1/24") < bold.change.index(" no ip address 10.40.10.254/24")
+
+
+COAST = Path(__file__).parent.parent / "examples" / "coast"
+SWITCH = {
+    "vlans.json": """
+        [ {"ifname": "port1", "vlans": [ {"vlan": 10, "flags": ["PVID", "Egress Untagged"]}, {"vlan": 30} ] },
+          {"ifname": "port3", "vlans": [ {"vlan": 10}, {"vlan": 40} ] },
+          {"ifname": "br0", "vlans": [ {"vlan": 10} ] } ]
+        """,
+    "links.json": json.dumps([
+        *({"ifname": f"port{n}", "flags": ["UP"], "mtu": 1500, "master": "br0"} for n in (1, 2, 3)),
+        {"ifname": "br0", "flags": ["UP"], "mtu": 1500,
+         "linkinfo": {"info_kind": "bridge", "info_data": {"vlan_filtering": 1}}},
+        {"ifname": "br0.10", "link": "br0", "flags": ["UP"], "mtu": 1500,
+         "linkinfo": {"info_kind": "vlan", "info_data": {"id": 10}},
+         "addr_info": [{"family": "inet", "local": "10.43.10.2", "prefixlen": 24}]},
+    ]),
+}  # fmt: skip
+
+
+def test_vlans_go_first_and_come_last_and_the_one_of_management_stays(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    captured = tmp_path / "captured" / "yard-switch"
+    captured.mkdir(parents=True)
+    for name, text in SWITCH.items():
+        (captured / name).write_text(text)
+    assert main(["mend", str(COAST), str(captured.parent), "--into", str(tmp_path / "out")]) == 1
+    out = tmp_path / "out" / "yard-switch"
+    gone = sorted((out / "1-bridge.mend").read_text().splitlines())
+    assert gone == ["vlan delete dev port1 vid 30", "vlan delete dev port3 vid 40"]
+    assert (out / "2-bridge.mend").read_text() == "vlan add dev port2 vid 20 pvid untagged\nvlan add dev port3 vid 20\n"
+    assert (out / "1-bridge.undo").read_text() == "vlan add dev port1 vid 30\nvlan add dev port3 vid 40\n"
+    assert main(["mend", str(COAST), str(captured.parent), "--undo"]) == 1
+    undo = capsys.readouterr().out
+    assert undo.index("vlan delete dev port2 vid 20") < undo.index("vlan add dev port1 vid 30")
+    moved = SWITCH["vlans.json"].replace('"port3"', '"port2"')
+    (captured / "vlans.json").write_text(moved)
+    assert main(["mend", str(COAST), str(captured.parent)]) == 1
+    printed = capsys.readouterr()
+    assert "the device is managed over VLAN 10, which port2 carries" in " ".join(printed.err.split())
+    assert "port2" not in printed.out

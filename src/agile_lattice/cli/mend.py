@@ -53,9 +53,12 @@ def _refuse_unknown(cut: Sequence[str], mendings: Sequence[Mending]) -> None:
 def _write(folder: Path, mendings: Sequence[Mending]) -> None:
     texts = {}
     for each in mendings:
-        for one in each.mends:
-            texts[folder / each.device / f"{one.dialect}.mend"] = one.change
-            texts[folder / each.device / f"{one.dialect}.undo"] = one.undo
+        # Of two changes in one dialect the numbers tell which comes first; to take them back, the last comes first.
+        numbered = len({one.dialect for one in each.mends}) < len(each.mends)
+        for number, one in enumerate(each.mends, 1):
+            name = f"{number}-{one.dialect}" if numbered else one.dialect
+            texts[folder / each.device / f"{name}.mend"] = one.change
+            texts[folder / each.device / f"{name}.undo"] = one.undo
     write_files(texts)
     for path in texts:
         print(path)

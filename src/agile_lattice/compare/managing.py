@@ -78,6 +78,17 @@ class _Ways:
         reached = {one.name for one, prefix in self.connected for source in self.sources if _meets(prefix, source)}
         reached |= {route.interface for route in self.routes if route.interface and self.decides(route)}
         self.interfaces = marked | named | reached
+        known = {one.name: one for one in there.interfaces}
+        self.vlans: dict[str, set[int]] = {}
+        for name in sorted(self.interfaces & known.keys()):
+            one = known[name]
+            under = one if one.bridge else known.get(one.parent)
+            if under is None:
+                continue
+            self.interfaces.add(under.name)
+            vlan = one.untagged if one.bridge else one.vlan
+            for port in (under.name, *under.bridge.members) if under.bridge and vlan else ():
+                self.vlans.setdefault(port, set()).add(vlan or 0)
 
     def decides(self, route: Route) -> bool:
         """Tell whether some source is reached by a route, and by none that is more specific."""
@@ -104,6 +115,10 @@ class _Ways:
             fields = {each.name for each in gap.difference.fields}
             if gap.wanted is None or fields - HARMLESS:
                 return f"the device is managed over {found.name}"
+        if isinstance(found, Interface) and isinstance(gap.wanted, Interface):
+            gone = self.vlans.get(found.name, set()) & (_carried(found) - _carried(gap.wanted))
+            if gone:
+                return f"the device is managed over VLAN {min(gone)}, which {found.name} carries"
         if isinstance(found, Route) and self.decides(found):
             return "it leads to where the device is managed from"
         if isinstance(gap.wanted, Route) and self.diverts(gap.wanted):
@@ -122,6 +137,11 @@ class _Ways:
             if best is not None and route.to.length > best.to.length and route.via != best.via:
                 return True
         return False
+
+
+def _carried(one: Interface) -> set[int]:
+    own = {one.untagged} if one.untagged is not None else set()
+    return {*one.tagged, *own, *(one.bridge.vlans if one.bridge else ())}
 
 
 def _meets(prefix: Prefix, source: AddressSet) -> bool:

@@ -252,7 +252,10 @@ def _interfaces(facts: dict[str, list[Any]]) -> tuple[Interface, ...]:
         fact = known.get(name) or InterfaceFact(name, place=addresses[0].place if addresses else Place())
         key = "loopback" if fact.loopback else "address"
         spots = Place(fact.place.file, fact.place.line, {index: each.place for index, each in enumerate(addresses)})
-        place = Place(fact.place.file, fact.place.line, {**(fact.place.parts or {}), key: spots})
+        joins: dict[str | int, Place] = {
+            "untagged" if each.untagged else "tagged": each.place for each in carried.get(name, [])
+        }
+        place = Place(fact.place.file, fact.place.line, {**(fact.place.parts or {}), key: spots, **joins})
         vlans = tuple(sorted({each.vlan for each in carried.get(name, []) if not each.untagged}))
         is_bridge = fact.bridge or name in members or any(each.own for each in carried.get(name, []))
         joined = tuple(sorted({each.interface for each in members.get(name, [])}))

@@ -20,7 +20,8 @@ HOW = {
 
 def show_changes(console: Console, mendings: Sequence[Mending], undo: bool = False) -> None:
     """Print changes, or what takes them back; a single one as it is, so that it can be piped into a program."""
-    changes = [(each, one) for each in mendings for one in each.mends]
+    # What came last is taken back first.
+    changes = [(each, one) for each in mendings for one in (each.mends[::-1] if undo else each.mends)]
     if not changes and not any(each.held for each in mendings):
         console.print(Text("Nothing to change.", style="head"))
     for index, (mending, one) in enumerate(changes):
