@@ -73,7 +73,7 @@ class Guest:
                    f"init={init}", "con=null", "ssl0=fd:0,fd:1"]  # fmt: skip
         self.log = (self.folder / "console").open("w")
         self.process = subprocess.Popen(
-            command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=self.log, start_new_session=True
+            command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=self.log, bufsize=0, start_new_session=True
         )
         self.answer("ready", 30)
         return self

@@ -51,8 +51,9 @@ def typed(form: Form, steps: Sequence[Step]) -> str:
     first = [each for step in anew if step.before for each in _without(step.before, form.change)]
     coming = list(_coming(steps, lambda step: _comes(step, names) and not _shuts(step)))
     going = list(_going(steps, form.change))[::-1]
-    bereft = _bereft(steps)
-    again = _coming(steps, lambda step: _may_be_lost(step, bereft, form.change.again))
+    gone = {each for each in (_subnet(step.before) for step in _flat(steps) if step.after is None) if each is not None}
+    bereft = _bereft(steps, gone)
+    again = _coming(steps, lambda step: _may_be_lost(step, gone, bereft, form.change.again))
     return form.surface.print([*first, *coming, *going, *again, *_coming(steps, _shuts)])
 
 
@@ -77,11 +78,11 @@ def _flat(steps: Iterable[Step]) -> Iterator[Step]:
 Subnet = tuple[str, Prefix]
 
 
-def _bereft(steps: Sequence[Step]) -> set[Subnet]:
+def _bereft(steps: Sequence[Step], gone: set[Subnet]) -> set[Subnet]:
     """Return interfaces and subnets of which an address goes and another one stays or comes in."""
-    gone = {_subnet(each.before) for each in _flat(steps) if each.after is None}
-    left = {_subnet(each.after) for each in _flat(steps)} if gone - {None} else set()
-    return {each for each in gone & left if each is not None}
+    return (
+        gone & {each for each in (_subnet(step.after) for step in _flat(steps)) if each is not None} if gone else gone
+    )
 
 
 def _subnet(node: Node | None) -> Subnet | None:
@@ -89,15 +90,20 @@ def _subnet(node: Node | None) -> Subnet | None:
     return (fact.interface, fact.address.network) if isinstance(fact, AddressFact) else None
 
 
-def _may_be_lost(step: Step, subnets: set[Subnet], kinds: Collection[str]) -> bool:
-    """Tell whether what is there afterwards is of a kind that goes with an address, and of one of some subnets."""
+def _may_be_lost(step: Step, gone: set[Subnet], bereft: set[Subnet], kinds: Collection[str]) -> bool:
+    """Tell whether what is there afterwards is of a kind that goes with an address, and of one that went.
+
+    A next hop can have been in a subnet that goes when its route was typed, though it is in another one, too.
+    """
     node = step.after
     if node is None or node.kind is None or node.kind.name not in kinds:
         return False
     if isinstance(node.fact, Route):
         fact = node.fact
-        return any(fact.interface == name or (fact.via and subnet.contains(fact.via)) for name, subnet in subnets)
-    return _subnet(node) in subnets
+        return any(fact.interface == name for name, _ in bereft) or any(
+            fact.via and subnet.contains(fact.via) and fact.interface in (None, name) for name, subnet in gone
+        )
+    return _subnet(node) in bereft
 
 
 def _shuts(step: Step) -> bool:
