@@ -83,7 +83,7 @@ def _speaks_of(device: Device, section: Section) -> bool:
     if section == "remarks":
         return any(each.description for each in device.interfaces)
     if section == "bridging":
-        return any(each.tagged or each.untagged or (each.bridge and each.bridge.vlans) for each in device.interfaces)
+        return any(each.carried for each in device.interfaces)
     if section in OWN_SETTINGS:
         return bool(getattr(device.settings, section))
     if section == "settings":

@@ -87,8 +87,9 @@ class _Ways:
                 continue
             self.interfaces.add(under.name)
             vlan = one.untagged if one.bridge else one.vlan
-            for port in (under.name, *under.bridge.members) if under.bridge and vlan else ():
-                self.vlans.setdefault(port, set()).add(vlan or 0)
+            if under.bridge is not None and vlan is not None:
+                for port in (under.name, *under.bridge.members):
+                    self.vlans.setdefault(port, set()).add(vlan)
 
     def decides(self, route: Route) -> bool:
         """Tell whether some source is reached by a route, and by none that is more specific."""
@@ -116,7 +117,7 @@ class _Ways:
             if gap.wanted is None or fields - HARMLESS:
                 return f"the device is managed over {found.name}"
         if isinstance(found, Interface) and isinstance(gap.wanted, Interface):
-            gone = self.vlans.get(found.name, set()) & (_carried(found) - _carried(gap.wanted))
+            gone = self.vlans.get(found.name, set()) & (found.carried - gap.wanted.carried)
             if gone:
                 return f"the device is managed over VLAN {min(gone)}, which {found.name} carries"
         if isinstance(found, Route) and self.decides(found):
@@ -137,11 +138,6 @@ class _Ways:
             if best is not None and route.to.length > best.to.length and route.via != best.via:
                 return True
         return False
-
-
-def _carried(one: Interface) -> set[int]:
-    own = {one.untagged} if one.untagged is not None else set()
-    return {*one.tagged, *own, *(one.bridge.vlans if one.bridge else ())}
 
 
 def _meets(prefix: Prefix, source: AddressSet) -> bool:

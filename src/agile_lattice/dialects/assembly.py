@@ -115,8 +115,7 @@ def _keeps_vlans_apart(one: Interface, device: Device) -> bool:
     """Tell whether an interface is a bridge in which something is said of VLANs."""
     if one.bridge is None:
         return False
-    members = [each for each in device.interfaces if each.name in one.bridge.members]
-    return bool(one.bridge.vlans) or any(each.tagged or each.untagged is not None for each in (one, *members))
+    return any(each.carried for each in device.interfaces if each is one or each.name in one.bridge.members)
 
 
 def facts_in(device: Device, sections: Collection[Section]) -> Facts:

@@ -96,9 +96,8 @@ def compile_maker(pattern: Pattern, record: type[Any], constants: Mapping[str, A
         names[f"constant_{field}"] = value
         arguments.append(f"{field}=constant_{field}")
     groups = "".join(f", g{group}" for group in range(len(pattern.holes)))
-    maker: Maker = eval(
-        f"lambda place{groups}: record({', '.join(arguments)}, place=place)", names
-    )  # our own names only
+    made = f"lambda place{groups}: record({', '.join(arguments)}, place=place)"
+    maker: Maker = eval(made, names)  # of our own names only
     return maker
 
 

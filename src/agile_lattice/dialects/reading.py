@@ -142,8 +142,8 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
                 continue
             if reading.statements[0] and not reading.leftovers:
                 return reading
-            if not reading.statements[0] and text.strip():
-                # An empty list is an answer; of what, it does not tell.
+            if not reading.statements[0] and form.surface.parted:
+                # An empty document is an answer; of what, it does not tell.
                 nothing = nothing or msgspec.structs.replace(reading, sections=frozenset())
             if best is None or reading.statements[1] > best.statements[1]:
                 best = reading

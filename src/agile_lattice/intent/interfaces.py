@@ -124,6 +124,12 @@ class Interface(msgspec.Struct, frozen=True):
         return LOOPBACK_MTU if self.loopback else ETHERNET_MTU
 
     @property
+    def carried(self) -> frozenset[int]:
+        """The VLANs that it carries as a member of a bridge, or, as a bridge, of which it is a member itself."""
+        untagged = () if self.untagged is None else (self.untagged,)
+        return frozenset((*self.tagged, *untagged, *(self.bridge.vlans if self.bridge else ())))
+
+    @property
     def learns_ipv4(self) -> bool:
         """Whether its IPv4 address comes from elsewhere."""
         return "dhcp" in self.learns or (self.dial is not None and not any(own.family == 4 for own in self.addresses))
