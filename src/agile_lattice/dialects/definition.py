@@ -57,7 +57,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 import msgspec
@@ -67,8 +67,9 @@ from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.fact_types import FACTS, NAMED, PARTS, FactType
 from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
 from agile_lattice.dialects.kinds import BASE, NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
+from agile_lattice.dialects.moulds import Moulds
 from agile_lattice.dialects.passes import PASSES
-from agile_lattice.dialects.patterns import Pattern, compile_maker
+from agile_lattice.dialects.patterns import Pattern
 from agile_lattice.dialects.semantics import Semantics, passes_of
 from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.surfaces import AnySurface
@@ -235,19 +236,22 @@ class _Builder:
         self.file, self.start, self.kinds, self.parts = file, start, kinds, parts
 
     def block(self, lines: list[_Line], owner: FactType | None) -> Block:
-        phrases = tuple(self.phrase(line, owner) for line in lines)
+        made: list[Phrase] = []
+        for line in lines:
+            made.append(self.phrase(line, owner, [each.pattern for each in made]))
+        phrases = tuple(made)
         words = {phrase.pattern.first for phrase in phrases} - {""}
         loose = tuple(phrase for phrase in phrases if not phrase.pattern.first)
         by_word = {word: tuple(phrase for phrase in phrases if phrase.pattern.may_begin(word)) for word in words}
         return Block(phrases, by_word, loose)
 
-    def phrase(self, line: _Line, owner: FactType | None) -> Phrase:
+    def phrase(self, line: _Line, owner: FactType | None, before: Sequence[Pattern]) -> Phrase:
         try:
-            return self._phrase(line, owner)
+            return self._phrase(line, owner, before)
         except ValueError as error:
             raise DefinitionError(self.file, self.start + line.number, f"{error}, in: {line.text}") from None
 
-    def _phrase(self, line: _Line, owner: FactType | None) -> Phrase:
+    def _phrase(self, line: _Line, owner: FactType | None, before: Sequence[Pattern]) -> Phrase:
         left, arrow, right = line.text.partition("=>")
         words = right.split()
         aside, always = words[:1] == [ASIDE], words[:1] == [ALWAYS]
@@ -265,7 +269,11 @@ class _Builder:
             self.check(elements, target, dict.fromkeys(same) | constants)
         block = self.block(line.inside, target) if line.inside else None
         pattern = Pattern(head, self.kinds)
-        whole = not (line.inside or conditions or any(hole.part for hole in holes_of(head)))
+        whole = (
+            makes is not None
+            and not makes.key
+            and not (line.inside or conditions or any(hole.part for hole in holes_of(head)))
+        )
         return Phrase(
             self.start + line.number,
             line.text,
@@ -283,7 +291,7 @@ class _Builder:
             anew,
             Shapes(gone, self.kinds, target) if line.gone else None,
             block,
-            compile_maker(pattern, makes.record, constants) if makes and not makes.key and whole else None,
+            Moulds(pattern, makes.record, constants, before) if makes and not makes.key and whole else None,
         )
 
     def result(self, words: list[str]) -> tuple[FactType | None, dict[str, Any]]:

@@ -10,8 +10,9 @@ import msgspec
 
 from agile_lattice.dialects.fact_types import FactType
 from agile_lattice.dialects.families import FAMILIES, RULED
+from agile_lattice.dialects.moulds import Moulds
 from agile_lattice.dialects.passes import Pass
-from agile_lattice.dialects.patterns import Maker, Pattern
+from agile_lattice.dialects.patterns import Pattern
 from agile_lattice.dialects.semantics import Semantics
 from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.surfaces import AnySurface
@@ -39,7 +40,7 @@ class Phrase(msgspec.Struct, frozen=True):
         anew: Whether its statement cannot be altered where it is: what it makes goes, and is made anew.
         gone: What is typed to take its statement away, where that is not what the form says of all.
         block: The phrases inside; `None` if it opens no block.
-        maker: Makes the fact of a statement that is a whole one by itself, field for field; else `None`.
+        moulds: Make the fact of a statement that is a whole one by itself, field for field; else `None`.
     """
 
     line: int
@@ -58,7 +59,7 @@ class Phrase(msgspec.Struct, frozen=True):
     anew: bool
     gone: Shapes | None
     block: Block | None
-    maker: Maker | None
+    moulds: Moulds | None
 
     @property
     def kind(self) -> str:

@@ -17,7 +17,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable
 from functools import lru_cache
-from socket import inet_ntop, inet_pton
+from socket import inet_pton
 from typing import Any
 
 import msgspec
@@ -49,6 +49,8 @@ class Kind(msgspec.Struct, frozen=True):
         scatter: The reverse, values that can be written one by one.
         bare: Whether a spelling could be taken for a word of the phrase around it.
         join: What stands between the members of a list.
+        pieces: The pattern with a group for each of several pieces, and what reads those instead: quicker than to
+            find them in the text again.
     """
 
     name: str
@@ -60,6 +62,7 @@ class Kind(msgspec.Struct, frozen=True):
     scatter: Callable[[Any], Iterable[Any]] | None = None
     bare: bool = False
     join: str = ", "
+    pieces: tuple[str, Callable[..., Any]] | None = None
 
     def listed(self) -> Kind:
         """Return the kind of comma-separated lists of this one.
@@ -109,9 +112,6 @@ def worded(name: str, words: dict[str, Any], also: dict[str, Any], base: Kind | 
         spelling.setdefault(values[text], text)
     alternatives = "|".join(re.escape(text) for text in sorted(values, key=len, reverse=True))
 
-    def read(text: str) -> Any:
-        return values[text] if base is None or text in values else base.read(text)
-
     def write(value: Any) -> str:
         if value in spelling:
             return spelling[value]
@@ -120,7 +120,12 @@ def worded(name: str, words: dict[str, Any], also: dict[str, Any], base: Kind | 
         return base.write(value)
 
     if base is None:
-        return Kind(name, rf"(?:{alternatives})(?![\w-])", read, write, lambda trait: trait in spelling)
+        pattern = rf"(?:{alternatives})(?![\w-])"
+        return Kind(name, pattern, values.__getitem__, write, lambda trait: trait in spelling)
+
+    def read(text: str) -> Any:
+        return values[text] if text in values else base.read(text)
+
     pattern = rf"(?:(?:{alternatives})(?![\w.:/-])|{base.pattern})"
     return Kind(name, pattern, read, write, base.accepts, base.collect, base.scatter)
 
@@ -137,11 +142,12 @@ def text_kind(name: str, pattern: str, most: int | None, opening: str, closing: 
         bare: See `Kind`.
     """
     allowed = re.compile(pattern)
+    inside = slice(len(opening), -len(closing) or None)
 
     def read(text: str) -> str:
         if not text.isprintable():
             raise ValueError("a control character in a text")
-        return text[len(opening) : len(text) - len(closing)] if opening else text
+        return text[inside]
 
     @lru_cache(CACHED)
     def write(value: str) -> str:
@@ -160,8 +166,12 @@ def set_of(kind: Kind) -> Kind:
     def collect(members: Iterable[tuple[str, ...]]) -> tuple[str, ...]:
         return tuple(sorted({name for member in members for name in member}))
 
+    @lru_cache(CACHED)
+    def read(text: str) -> tuple[str, ...]:
+        return (kind.read(text),)
+
     return Kind(
-        kind.name, kind.pattern, lambda text: (kind.read(text),), lambda value: kind.write(value[0]),
+        kind.name, kind.pattern, read, lambda value: kind.write(value[0]),
         lambda trait: trait is False, collect, lambda value: [(name,) for name in value], kind.bare,
     )  # fmt: skip
 
@@ -173,6 +183,7 @@ def spaced(kind: Kind, between: str) -> Kind:
         pattern=kind.pattern.replace("-[0-9]", f"{re.escape(between)}[0-9]"),
         read=lambda text: kind.read(text.replace(between, "-")),
         write=lambda value: kind.write(value).replace("-", between),
+        pieces=None,
     )
 
 
@@ -201,32 +212,34 @@ def number_kind(name: str, offset: int, least: int, most: int, less: int | None 
     return Kind(name, r"[0-9]{1,10}", read, write, _always)
 
 
+# Every line of a long text may hold some of these: they are read without the messages of `Prefix.parse`.
+_FAMILY = {4: AF_INET, 6: AF_INET6}
+_LENGTHS = {
+    family: {f"{length:0{digits}}": length for digits in (1, 2, 3) for length in range(bits + 1)}
+    for family, bits in BITS.items()
+}
+
+
 def _address_kind(family: int, pattern: str) -> Kind:
+    kind, from_bytes = _FAMILY[family], int.from_bytes
+
     @lru_cache(CACHED)
     def read(text: str) -> Address:
-        return Address.parse(text)
+        return Address(family, from_bytes(inet_pton(kind, text)))
 
     return Kind(f"address{family}", pattern, read, lru_cache(CACHED)(str), lambda trait: trait == family)
 
 
 def _prefix_kind(family: int, pattern: str) -> Kind:
-    kind, bits = (AF_INET, 32) if family == 4 else (AF_INET6, 128)
-    octets = bits // 8
-    from_bytes = int.from_bytes
+    kind, lengths, from_bytes = _FAMILY[family], _LENGTHS[family], int.from_bytes
 
-    def read(text: str) -> Prefix:
-        # As `Prefix.parse`, without its messages: every line of a long text may hold one.
-        address, _, length = text.partition("/")
-        if int(length) > bits:
-            raise ValueError(f"/{length} is no prefix length")
-        return Prefix(family, from_bytes(inet_pton(kind, address)), int(length))
-
-    def write(value: Prefix) -> str:
-        return f"{inet_ntop(kind, value.value.to_bytes(octets))}/{value.length}"
+    def read(address: str, length: str) -> Prefix:
+        return Prefix(family, from_bytes(inet_pton(kind, address)), lengths[length])
 
     return Kind(
-        f"prefix{family}", pattern + r"/[0-9]{1,3}", read, write, lambda trait: trait in (family, (family, WHOLE))
-    )
+        f"prefix{family}", pattern + r"/[0-9]{1,3}", lambda text: read(*text.split("/")), str,
+        lambda trait: trait in (family, (family, WHOLE)), pieces=(rf"({pattern})/([0-9]{{1,3}})", read),
+    )  # fmt: skip
 
 
 def _host_kind(family: int, pattern: str) -> Kind:
@@ -245,12 +258,19 @@ def _host_kind(family: int, pattern: str) -> Kind:
 
 
 def _span_kind(name: str, family: int, pattern: str, spell: Callable[[int, Span], str]) -> Kind:
+    kind, bits, lengths, from_bytes = _FAMILY[family], BITS[family], _LENGTHS[family], int.from_bytes
+
     @lru_cache(CACHED)
     def read(text: str) -> AddressSet:
-        if "-" in text or "/" in text:
+        if "-" in text:
             return AddressSet.parse(text)
-        value = Address.parse(text).value
-        return AddressSet(family, ((value, value),))
+        address, slash, length = text.partition("/")
+        first = from_bytes(inet_pton(kind, address))
+        if not slash:
+            return AddressSet(family, ((first, first),))
+        host = bits - lengths[length]
+        first = first >> host << host
+        return AddressSet(family, ((first, first | (1 << host) - 1),))
 
     @lru_cache(CACHED)
     def write(value: AddressSet) -> str:

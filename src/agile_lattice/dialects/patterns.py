@@ -16,8 +16,9 @@ from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Mayb
 from agile_lattice.dialects.kinds import Kind
 
 SPACE = r"[ \t]+"
-Maker = Callable[..., Any]
+HoleReader = tuple[str, Callable[[str], Any]]
 Match = Callable[[str], "re.Match[str] | None"]
+NOT_OF_KIND = (ValueError, OSError, KeyError)  # what reading a value can raise if only its form was right
 
 
 class Pattern:
@@ -30,6 +31,7 @@ class Pattern:
         kinds: What its holes may be.
 
     Attributes:
+        elements, kinds: As given.
         holes: Per group of a match: the field (with its part), and how its text is read; a group
             that marks an element in any order is `None`.
         start: What every statement of this phrase begins with; empty if that differs.
@@ -40,10 +42,11 @@ class Pattern:
     """
 
     def __init__(self, elements: tuple[Element, ...], kinds: Mapping[str, Kind]) -> None:
+        self.elements, self.kinds = elements, kinds
         reserved = reserved_pattern(elements)
-        whole = _Compiler(kinds, reserved, SPACE)
+        whole = Compiler(kinds, reserved, SPACE)
         self._whole = whole.run(elements, SPACE)
-        self._usual = _Compiler(kinds, reserved, " ", in_order=True).run(elements, " ")
+        self._usual = Compiler(kinds, reserved, " ", in_order=True).run(elements, " ")
         self.holes = tuple(whole.holes)
         self.start = elements[0].text if elements and isinstance(elements[0], Word) else ""
         self.first = "" if len(elements) > 1 and elements[1].glued else self.start
@@ -70,39 +73,9 @@ class Pattern:
         try:
             # This is hot: every line of a text comes by. A group that only marks something is empty.
             return {hole[0]: hole[1](text) for text, hole in zip(found.groups(), self.holes) if text and hole}  # noqa: B905
-        except (ValueError, OSError):
+        except NOT_OF_KIND:
             # The form was right and the value was not: 10.0.0.999, a port above 65535.
             return None
-
-
-def compile_maker(pattern: Pattern, record: type[Any], constants: Mapping[str, Any]) -> Maker:
-    """Return a function that makes a record from a place and the groups of a match, in one expression.
-
-    For statements that are a whole fact by themselves: of those there can be very many.
-    """
-    defaults = dict(zip(record.__struct_fields__[::-1], record.__struct_defaults__[::-1], strict=False))
-    names: dict[str, Any] = {"record": record, "absent": _absent}
-    readings: dict[str, list[str]] = {}
-    for group, hole in enumerate(pattern.holes):
-        if hole is not None:
-            names[f"read{group}"] = hole[1]
-            readings.setdefault(hole[0], []).append(f"read{group}(g{group}) if g{group} is not None else ")
-    arguments = []
-    for field, choices in readings.items():
-        otherwise = f"default_{field}" if field in defaults else "absent()"
-        names[f"default_{field}"] = defaults.get(field)
-        arguments.append(f"{field}={''.join(choices)}{otherwise}")
-    for field, value in constants.items():
-        names[f"constant_{field}"] = value
-        arguments.append(f"{field}=constant_{field}")
-    groups = "".join(f", g{group}" for group in range(len(pattern.holes)))
-    made = f"lambda place{groups}: record({', '.join(arguments)}, place=place)"
-    maker: Maker = eval(made, names)  # of our own names only
-    return maker
-
-
-def _absent() -> Any:
-    raise ValueError("the statement does not say enough")
 
 
 def reserved_pattern(elements: tuple[Element, ...]) -> str:
@@ -123,13 +96,19 @@ def kind_of(hole: Hole, kinds: Mapping[str, Kind]) -> Kind:
     return kind.listed() if hole.many else kind
 
 
-class _Compiler:
+class Compiler:
+    """Compiles elements to an expression.
+
+    Attributes:
+        holes: As in `Pattern`, of what is compiled so far.
+    """
+
     def __init__(self, kinds: Mapping[str, Kind], reserved: str, space: str, in_order: bool = False) -> None:
         self.kinds = kinds
         self.reserved = reserved
         self.space = space  # what stands between two elements
         self.in_order = in_order  # what may stand in any order is wanted in the one in which it is written
-        self.holes: list[tuple[str, Callable[[str], Any]] | None] = []
+        self.holes: list[HoleReader | None] = []
 
     def run(self, body: tuple[Element, ...], space: str) -> str:
         """Compile elements of which the first stands behind `space`, whatever it says itself."""
@@ -139,26 +118,40 @@ class _Compiler:
         )
 
     def element(self, element: Element, space: str) -> str:
+        """Compile one element, which stands behind `space`."""
         if isinstance(element, Word):
             return space + re.escape(element.text)
         if isinstance(element, Hole):
             return space + self.hole(element)
         if isinstance(element, Maybe):
-            return f"(?:{self.run(element.body, space)})?"
+            return self.maybe(element, space)
         if isinstance(element, Choice):
-            return f"(?:{'|'.join([self.run(body, space) for body in element.bodies])})"
+            return self.choice(element, space)
         return self.any_order(element, space)
 
-    def hole(self, hole: Hole) -> str:
+    def maybe(self, element: Maybe, space: str) -> str:
+        """Compile what may be missing."""
+        return f"(?:{self.run(element.body, space)})?"
+
+    def choice(self, element: Choice, space: str) -> str:
+        """Compile ways of which one is taken, the first if it can."""
+        return f"(?:{'|'.join([self.run(body, space) for body in element.bodies])})"
+
+    def pattern(self, hole: Hole) -> str:
+        """Return what a hole takes."""
         kind = kind_of(hole, self.kinds)
-        pattern = f"{self.reserved}{kind.pattern}" if kind.bare else kind.pattern
+        return f"{self.reserved}{kind.pattern}" if kind.bare else kind.pattern
+
+    def hole(self, hole: Hole) -> str:
+        """Compile a hole: a group, if its value counts."""
         if hole.field == "_":
-            return f"(?:{pattern})"
+            return f"(?:{self.pattern(hole)})"
         field = f"{hole.field}.{hole.part}" if hole.part else hole.field
-        self.holes.append((field, kind.read))
-        return f"({pattern})"
+        self.holes.append((field, kind_of(hole, self.kinds).read))
+        return f"({self.pattern(hole)})"
 
     def any_order(self, element: AnyOrder, space: str) -> str:
+        """Compile what may stand in any order, each with a group that marks that it is there."""
         alternatives = []
         if self.in_order:
             for body in element.bodies:

@@ -40,9 +40,11 @@ class Braces(Surface, frozen=True, tag="braces"):
         here = root
         pending, pending_line = "", 0
         for number, words in bare_lines(text, self.comment):
-            if not pending and "{" not in words and ";" not in words and "}" not in words:
-                here.append(Statement(words, number))
-                continue
+            if not pending and "{" not in words and "}" not in words:
+                at = words.find(";")
+                if at < 0 or at == len(words) - 1 > 0:  # most lines are one statement
+                    here.append(Statement(words if at < 0 else words[:-1].rstrip(), number))
+                    continue
             if words in ("}", "};") and not pending:
                 if len(stack) == 1:
                     raise CaptureError(Place(file, number), "a block is closed that was never opened")

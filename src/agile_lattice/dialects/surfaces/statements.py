@@ -120,8 +120,9 @@ class Surface(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field
 
 def bare_lines(text: str, marks: str) -> Iterator[tuple[int, str]]:
     """Yield lines that say something, numbered from 1, without white space around them and without comments."""
+    commented = any(mark in text for mark in marks)
     for number, line in enumerate(text.splitlines(), 1):
-        bare = cut_comment(line, marks) if len(marks) > 1 or marks in line else line.strip()
+        bare = cut_comment(line, marks) if commented else line.strip()
         if bare:
             yield number, bare
 

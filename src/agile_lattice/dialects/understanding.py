@@ -1,0 +1,288 @@
+"""From statements to facts. Nothing is lost: a statement is understood, passed over, or left over."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from typing import Any
+
+import msgspec
+
+from agile_lattice.dialects.dialect import Block, Form, Phrase
+from agile_lattice.dialects.fact_types import FACTS, combine
+from agile_lattice.dialects.facts import Fact
+from agile_lattice.dialects.passes import Facts
+from agile_lattice.dialects.plain import all_but_plain
+from agile_lattice.dialects.surfaces import ENTRY, Statement
+from agile_lattice.intent.model import Section
+from agile_lattice.intent.places import Place
+
+Fields = dict[str, Any]
+Lines = dict[str | int, Place]
+
+
+class Leftover(msgspec.Struct, frozen=True):
+    """A line that no phrase understood.
+
+    Attributes:
+        place: File and line.
+        text: The statement.
+        block: The statements that it stands in, outermost first.
+        reason: Why it was left over.
+    """
+
+    place: Place
+    text: str
+    block: tuple[str, ...] = ()
+    reason: str = "no phrase of the dialect understands it"
+
+
+class Understood(msgspec.Struct):
+    """What became of one statement.
+
+    Attributes:
+        phrase: The phrase that it is.
+        fields: What it says of a fact, in the blocks that it stands in as far as they count.
+        fact: The fact that it is, if it is a whole one by itself.
+        head: Whether it only met a condition of the statement around it.
+    """
+
+    phrase: Phrase
+    fields: Fields
+    fact: Fact | None = None
+    head: bool = False
+
+
+Trace = dict[int, Understood]  # by the identity of the statement
+
+
+def count_of(statements: list[Statement]) -> int:
+    """Count statements, with those inside."""
+    return len(statements) + sum([count_of(each.children) for each in statements if each.children])
+
+
+class _Found(msgspec.Struct, gc=False):
+    """A statement and the phrase that it is.
+
+    Attributes:
+        fields: What the statement gives, and the statements inside that met the phrase's conditions.
+        places: Where the fields stand that those statements gave.
+        rest: The other statements inside.
+    """
+
+    statement: Statement
+    phrase: Phrase
+    fields: Fields
+    places: Lines
+    rest: list[Statement]
+
+
+class _Scope(msgspec.Struct):
+    """The block that is being read.
+
+    Attributes:
+        inherited: Fields of the blocks around, which facts made here take over by name.
+        target: Fields of the fact that the block makes, to be added to; `None` if it makes none.
+        places: Where those fields stand.
+        path: The statements around, for leftovers.
+    """
+
+    inherited: Fields
+    target: Fields | None
+    places: Lines
+    path: tuple[str, ...]
+
+
+class Reader:
+    """Makes facts of the statements of one text.
+
+    Args:
+        file: The name of the text.
+        form: The form of a dialect that it is in.
+        trace: Gets what became of every statement that was understood.
+
+    Attributes:
+        leftovers: What was not understood.
+        left: How many statements that are.
+        sections: The sections that the text speaks of.
+    """
+
+    def __init__(self, file: str, form: Form, trace: Trace | None) -> None:
+        self.file = file
+        self.form = form
+        self.trace = trace
+        self.leftovers: list[Leftover] = []
+        self.left = 0
+        self.sections: set[Section] = set(form.carries)
+        self.before = frozenset(form.before)
+        self.single: Facts = defaultdict(list)
+        self.keyed: dict[tuple[str, str], tuple[Fields, Lines]] = {}
+
+    def read(self, statements: list[Statement]) -> Facts:
+        """Return the facts that the statements of a whole text make."""
+        self.block(statements, self.form.block, _Scope({}, None, {}, ()))
+        return self.finish()
+
+    def block(self, statements: list[Statement], block: Block, scope: _Scope) -> None:
+        """Read statements that stand side by side."""
+        makers = []
+        alone = scope.target is None and not scope.inherited and self.trace is None
+        for statement in all_but_plain(statements, block, self.file, self.single) if alone else statements:
+            found = self.find(statement, block)
+            if found is None:
+                if scope.path or statement.children is not None or statement.text not in self.before:
+                    self.leave(statement, scope.path)
+                continue
+            phrase = found.phrase
+            if self.trace is not None:
+                self.note(found)
+            if phrase.covers:
+                self.sections.add(phrase.covers)
+            if phrase.aside:
+                # What is passed over may hold what is not, if it has phrases of its own inside.
+                self.inside(found, {}, None, {}, scope.path)
+                continue
+            if scope.target is None:
+                self.make(found, scope.inherited, scope.path)
+            elif phrase.makes is None:
+                scope.target.update(found.fields, **phrase.constants)
+                scope.places.update(dict.fromkeys((*found.fields, *phrase.constants), self.place(statement)))
+                self.inside(found, scope.inherited, scope.target, scope.places, scope.path)
+            else:
+                makers.append(found)
+        # A fact may inherit what a later neighbour sets, so facts come after all that adds to the block.
+        for found in makers:
+            self.make(found, {**scope.inherited, **(scope.target or {})}, scope.path)
+
+    def note(self, found: _Found) -> None:
+        """Put a statement into the trace, and those inside that met its conditions."""
+        assert self.trace is not None
+        self.trace[id(found.statement)] = Understood(found.phrase, {**found.fields, **found.phrase.constants})
+        rest = {id(each) for each in found.rest}
+        for child in found.statement.children or ():
+            if id(child) not in rest:
+                self.trace[id(child)] = Understood(found.phrase, {}, head=True)
+
+    def find(self, statement: Statement, block: Block) -> _Found | None:
+        """Return the first phrase that a statement is."""
+        text, children = statement.text, statement.children
+        for phrase in block.by_word.get(text.partition(" ")[0], block.loose):
+            if children is not None and phrase.block is None and not phrase.aside:
+                continue
+            fields = phrase.pattern.read(text)
+            if fields is None:
+                continue
+            if not phrase.conditions:
+                return _Found(statement, phrase, fields, {}, children or [])
+            found = self.meet(_Found(statement, phrase, fields, {}, list(children or ())))
+            if found is not None:
+                return found
+        return None
+
+    def meet(self, found: _Found) -> _Found | None:
+        """Look for statements inside that meet the conditions of a phrase; None if one is not met."""
+        for condition, _ in found.phrase.conditions:
+            for child in found.rest:
+                if not child.text.startswith(condition.first):
+                    continue
+                more = condition.read(child.text)
+                if more is not None:
+                    found.fields.update(more)
+                    found.places.update(dict.fromkeys(more, self.place(child)))
+                    found.rest.remove(child)
+                    break
+            else:
+                return None
+        return found
+
+    def inside(
+        self, found: _Found, inherited: Fields, target: Fields | None, places: Lines, path: tuple[str, ...]
+    ) -> None:
+        """Read the block that a statement opens."""
+        if found.rest and found.phrase.block is not None:
+            path = (*path, found.statement.text)
+            self.block(found.rest, found.phrase.block, _Scope(inherited, target, places, path))
+
+    def make(self, found: _Found, inherited: Fields, path: tuple[str, ...]) -> None:
+        """Make the fact of a statement."""
+        phrase, statement = found.phrase, found.statement
+        kind = phrase.makes
+        if kind is None:
+            self.inside(found, {**inherited, **found.fields}, None, {}, path)
+            return
+        fields = found.fields
+        if inherited:
+            fields = {**{name: value for name, value in inherited.items() if name in kind.fields}, **fields}
+        if phrase.constants:
+            fields.update(phrase.constants)
+        places: Lines = {}
+        if statement.children is not None:
+            places = {**dict.fromkeys(fields, self.place(statement)), **found.places}
+            before = len(self.leftovers), self.left
+            self.inside(found, inherited, fields, places, path)
+            if not (kind.key or kind.holds) and len(self.leftovers) > before[0]:
+                # One member that is not understood can change what all the others mean.
+                unknown = self.leftovers[before[0]].text
+                del self.leftovers[before[0] :]
+                self.left = before[1]
+                self.leave(statement, path, f"{unknown!r} in it is not understood")
+                return
+        if kind.key:
+            if self.trace is not None:
+                self.trace[id(statement)].fields = fields
+            self.merge(kind.name, kind.key, fields, places or dict.fromkeys(fields, self.place(statement)))
+            return
+        try:
+            combine(fields)
+            fact = kind.record(**fields, place=self.fact_place(statement, places))
+        except (TypeError, ValueError) as error:
+            self.leave(statement, path, f"it does not say enough: {error}")
+            return
+        self.single[kind.name].append(fact)
+        if self.trace is not None:
+            self.trace[id(statement)].fact = fact
+
+    def place(self, statement: Statement) -> Place:
+        """Return where a statement stands."""
+        return Place(self.file, statement.line)
+
+    def fact_place(self, statement: Statement, places: Lines) -> Place:
+        """Return where a fact stands; an entry of a document stands where its address or destination does."""
+        if statement.text == ENTRY:
+            lines = [place.line for field, place in places.items() if field in ("to", "address", "address.ip")]
+            return Place(self.file, max(lines, default=statement.line), places)
+        return Place(self.file, statement.line, places or None)
+
+    def merge(self, name: str, key: str, fields: Fields, places: Lines) -> None:
+        """Add to the fact that several statements describe together; it stands where it is first named."""
+        known, at = self.keyed.setdefault((name, fields.get(key, "")), ({}, {}))
+        known.update(fields)
+        at.update({field: place for field, place in places.items() if field != key or key not in at})
+
+    def leave(self, statement: Statement, path: tuple[str, ...], reason: str = "") -> None:
+        """Leave a statement over, and all that stands inside it."""
+        if self.trace is not None:
+            self.trace.pop(id(statement), None)
+        reasons = (reason,) if reason else ()
+        place = Place(self.file, statement.line)
+        if statement.text == ENTRY:
+            # An entry of a document has no line of its own to show: it is left over as a whole.
+            self.left += count_of([statement])
+            summary = ", ".join(each.text for each in statement.children or () if each.children is None)
+            self.leftovers.append(Leftover(place, summary, path, *reasons))
+            return
+        self.left += 1
+        self.leftovers.append(Leftover(place, statement.text, path, *reasons))
+        for child in statement.children or ():
+            self.leave(child, (*path, statement.text), "it stands in a block that was not understood")
+
+    def finish(self) -> Facts:
+        """Return all facts, those of several statements put together."""
+        facts: Facts = {name: list(members) for name, members in self.single.items() if members}
+        for (name, _), (fields, places) in self.keyed.items():
+            kind = FACTS[name]
+            line = (
+                places[kind.key].line if kind.key in places else min((each.line for each in places.values()), default=0)
+            )
+            fact: Fact = kind.record(**fields, place=Place(self.file, line, places))
+            facts.setdefault(name, []).append(fact)
+        return facts
