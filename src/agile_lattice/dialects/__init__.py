@@ -18,7 +18,7 @@ from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.intent.model import SECTIONS, Device, Section
 from agile_lattice.intent.places import Place
-from agile_lattice.intent.stages import family_of, split
+from agile_lattice.intent.stages import Rule, family_of
 
 __all__ = ["Capture", "Cause", "Rendered", "as_intent", "read_device", "render_device"]
 
@@ -100,7 +100,7 @@ def _uncarried(device: Device, facts: Facts, carried: set[tuple[Section, int]]) 
         if not missing or all(says_nothing(each) for kind in kinds for each in facts[kind]):
             continue
         if section == "translations":
-            families = {family_of(rule) for rule in split(device.translations)}
+            families = {family_of(rule) for rule in facts["rule"] if isinstance(rule, Rule)}
             missing = [each for each in missing if each in families]
         if missing:
             key = "management" if section == "access" else section

@@ -39,11 +39,13 @@ def expand(facts: dict[str, list[Fact]], dialect: str) -> dict[str, list[Fact]]:
         members: list[Fact] = []
         for fact in facts.get(kind, []):
             assert isinstance(fact, Rule | Passage)
-            parts = [_parts(fact, field) for field in FIELDS]
-            if all(len(each) == 1 for each in parts):
+            if _is_one(fact):
                 members.append(fact)
                 continue
-            combinations = list(product(*parts))
+            combinations = list(product(*(_parts(fact, field) for field in FIELDS)))
+            if len(combinations) == 1:
+                members.append(fact)
+                continue
             if not fact.name:
                 reason = (
                     "one rule matches one interface and one prefix there: name this one, to tell that its rules are one"
@@ -58,6 +60,17 @@ def expand(facts: dict[str, list[Fact]], dialect: str) -> dict[str, list[Fact]]:
     if refusals:
         raise Refusals(refusals)
     return {**facts, **changed}
+
+
+def _is_one(fact: Rule | Passage) -> bool:
+    """Tell whether a rule is one combination at first sight, as most are."""
+    return (
+        (fact.arrives is None or len(fact.arrives) == 1)
+        and (fact.leaves is None or len(fact.leaves) == 1)
+        and (fact.source is None or fact.source.is_single)
+        and (fact.destination is None or fact.destination.is_single)
+        and (fact.ports is None or (len(fact.ports) == 1 and fact.protocol not in ICMP_PROTOCOLS))
+    )
 
 
 def _parts(fact: Rule | Passage, field: str) -> list[Any]:
@@ -82,12 +95,12 @@ def contract(facts: dict[str, list[Fact]]) -> dict[str, list[Fact]]:
         if kind == "rule":
             rules.sort(key=attrgetter("stage"))  # each stage is a list of its own
         alike = attrgetter(*(field for field in FACTS[kind].fields if field not in FIELDS))
-        for _, run in groupby(rules, key=lambda fact: (fact.name or id(fact), alike(fact))):
+        for _, run in groupby(rules, key=lambda fact: fact.name or id(fact)):
             several = [*run]
-            if len(several) == 1:
+            if len(several) == 1:  # most stand alone
                 members += several
                 continue
-            for _, same in groupby(several, key=_said):
+            for _, same in groupby(several, key=lambda fact: (alike(fact), _said(fact))):
                 members += _together([*same])
         changed[kind] = members
     return {**facts, **changed}

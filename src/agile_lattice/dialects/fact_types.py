@@ -117,11 +117,9 @@ def _route_traits(one: Route) -> tuple[Any, ...]:
 NAMED = "named"
 
 
-def _set_trait(value: AddressSet | str | None) -> Any:
+def _set_trait(value: AddressSet | str) -> Any:
     """Return the trait of a set of addresses: family and whether it has many members, or that it goes by a name."""
-    if value is None or isinstance(value, str):
-        return None if value is None else NAMED
-    return value.family, len(value.spans) > 1
+    return NAMED if isinstance(value, str) else (value.family, len(value.spans) > 1)
 
 
 def _end_trait(end: Prefix) -> Any:
@@ -129,17 +127,18 @@ def _end_trait(end: Prefix) -> Any:
 
 
 def _rule_traits(one: Rule) -> tuple[Any, ...]:
+    arrives, leaves, ports = one.arrives, one.leaves, one.ports
     source, destination, to = one.source, one.destination, one.to
     return (
         one.stage,
         one.verdict,
-        None if one.arrives is None else len(one.arrives) > 1,
-        None if one.leaves is None else len(one.leaves) > 1,
-        _set_trait(source),
-        _set_trait(destination),
+        None if arrives is None else len(arrives) > 1,
+        None if leaves is None else len(leaves) > 1,
+        None if source is None else _set_trait(source),
+        None if destination is None else _set_trait(destination),
         one.protocol,
-        None if one.ports is None else len(one.ports) > 1,
-        _set_trait(to),
+        None if ports is None else len(ports) > 1,
+        None if to is None else _set_trait(to),
         None if one.to_port is None else True,
         None if one.port_use == "shared" else one.port_use,
         True if one.rewrites_dns else None,
@@ -154,8 +153,8 @@ def _passage_traits(one: Passage) -> tuple[Any, ...]:
         one.verdict,
         None if one.arrives is None else len(one.arrives) > 1,
         None if one.leaves is None else len(one.leaves) > 1,
-        _set_trait(source),
-        _set_trait(destination),
+        None if source is None else _set_trait(source),
+        None if destination is None else _set_trait(destination),
         one.protocol,
         None if one.ports is None else len(one.ports) > 1,
         True if one.log else None,

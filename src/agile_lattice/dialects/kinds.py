@@ -15,9 +15,9 @@ For a value with several `words` the first is written and all are read; what is 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from functools import lru_cache
-from socket import inet_pton
+from socket import inet_ntop, inet_pton
 from typing import Any
 
 import msgspec
@@ -51,6 +51,7 @@ class Kind(msgspec.Struct, frozen=True):
         join: What stands between the members of a list.
         pieces: The pattern with a group for each of several pieces, and what reads those instead: quicker than to
             find them in the text again.
+        words: The words of all its values, if it has no others; there the trait of a value is the value.
     """
 
     name: str
@@ -63,6 +64,7 @@ class Kind(msgspec.Struct, frozen=True):
     bare: bool = False
     join: str = ", "
     pieces: tuple[str, Callable[..., Any]] | None = None
+    words: Mapping[Any, str] | None = None
 
     def listed(self) -> Kind:
         """Return the kind of comma-separated lists of this one.
@@ -112,19 +114,15 @@ def worded(name: str, words: dict[str, Any], also: dict[str, Any], base: Kind | 
         spelling.setdefault(values[text], text)
     alternatives = "|".join(re.escape(text) for text in sorted(values, key=len, reverse=True))
 
-    def write(value: Any) -> str:
-        if value in spelling:
-            return spelling[value]
-        if base is None:
-            raise Unspellable(f"there is no word for {value!r} ({name})")
-        return base.write(value)
-
     if base is None:
-        pattern = rf"(?:{alternatives})(?![\w-])"
-        return Kind(name, pattern, values.__getitem__, write, lambda trait: trait in spelling)
+        pattern, spell = rf"(?:{alternatives})(?![\w-])", spelling.__getitem__
+        return Kind(name, pattern, values.__getitem__, spell, lambda trait: trait in spelling, words=spelling)
 
     def read(text: str) -> Any:
         return values[text] if text in values else base.read(text)
+
+    def write(value: Any) -> str:
+        return spelling[value] if value in spelling else base.write(value)
 
     pattern = rf"(?:(?:{alternatives})(?![\w.:/-])|{base.pattern})"
     return Kind(name, pattern, read, write, base.accepts, base.collect, base.scatter)
@@ -141,7 +139,7 @@ def text_kind(name: str, pattern: str, most: int | None, opening: str, closing: 
         closing: The quote behind, as text.
         bare: See `Kind`.
     """
-    allowed = re.compile(pattern)
+    allowed = re.compile(pattern).fullmatch
     inside = slice(len(opening), -len(closing) or None)
 
     def read(text: str) -> str:
@@ -149,11 +147,10 @@ def text_kind(name: str, pattern: str, most: int | None, opening: str, closing: 
             raise ValueError("a control character in a text")
         return text[inside]
 
-    @lru_cache(CACHED)
     def write(value: str) -> str:
-        if most is not None and len(value.encode()) > most:
+        if most is not None and len(value) * 4 > most and len(value.encode()) > most:
             raise Unspellable(f"{value!r} is longer than {most} octets")
-        if not allowed.fullmatch(value) or not value.isprintable():
+        if not allowed(value) or not value.isprintable():
             raise Unspellable(f"{value!r} cannot be written as {name} here (allowed: {pattern})")
         return f"{opening}{value}{closing}"
 
@@ -170,8 +167,12 @@ def set_of(kind: Kind) -> Kind:
     def read(text: str) -> tuple[str, ...]:
         return (kind.read(text),)
 
+    @lru_cache(CACHED)
+    def write(value: tuple[str, ...]) -> str:
+        return kind.write(value[0])
+
     return Kind(
-        kind.name, kind.pattern, read, lambda value: kind.write(value[0]),
+        kind.name, kind.pattern, read, write,
         lambda trait: trait is False, collect, lambda value: [(name,) for name in value], kind.bare,
     )  # fmt: skip
 
@@ -231,13 +232,16 @@ def _address_kind(family: int, pattern: str) -> Kind:
 
 
 def _prefix_kind(family: int, pattern: str) -> Kind:
-    kind, lengths, from_bytes = _FAMILY[family], _LENGTHS[family], int.from_bytes
+    kind, octets, lengths, from_bytes = _FAMILY[family], BITS[family] // 8, _LENGTHS[family], int.from_bytes
+
+    def write(value: Prefix) -> str:
+        return f"{inet_ntop(kind, value.value.to_bytes(octets))}/{value.length}"
 
     def read(address: str, length: str) -> Prefix:
         return Prefix(family, from_bytes(inet_pton(kind, address)), lengths[length])
 
     return Kind(
-        f"prefix{family}", pattern + r"/[0-9]{1,3}", lambda text: read(*text.split("/")), str,
+        f"prefix{family}", pattern + r"/[0-9]{1,3}", lambda text: read(*text.split("/")), write,
         lambda trait: trait in (family, (family, WHOLE)), pieces=(rf"({pattern})/([0-9]{{1,3}})", read),
     )  # fmt: skip
 
@@ -259,6 +263,7 @@ def _host_kind(family: int, pattern: str) -> Kind:
 
 def _span_kind(name: str, family: int, pattern: str, spell: Callable[[int, Span], str]) -> Kind:
     kind, bits, lengths, from_bytes = _FAMILY[family], BITS[family], _LENGTHS[family], int.from_bytes
+    octets = bits // 8
 
     @lru_cache(CACHED)
     def read(text: str) -> AddressSet:
@@ -272,9 +277,9 @@ def _span_kind(name: str, family: int, pattern: str, spell: Callable[[int, Span]
         first = first >> host << host
         return AddressSet(family, ((first, first | (1 << host) - 1),))
 
-    @lru_cache(CACHED)
     def write(value: AddressSet) -> str:
-        return spell(family, value.spans[0])
+        first, last = span = value.spans[0]
+        return inet_ntop(kind, first.to_bytes(octets)) if first == last else spell(family, span)
 
     def scatter(value: AddressSet) -> list[AddressSet]:
         return [AddressSet(family, (span,)) for span in value.spans]
@@ -356,7 +361,7 @@ BASE: dict[str, Kind] = {
         _complement_kind(6, _IPV6),
         Kind(
             "ports", r"[0-9]{1,5}(?:-[0-9]{1,5})?", lru_cache(CACHED)(_read_ports),
-            lru_cache(CACHED)(lambda value: spell_ports(value[0])), lambda trait: trait is False,
+            lambda value: spell_ports(value[0]), lambda trait: trait is False,
             lambda members: merged(span for each in members for span in each),
             lambda value: [(each,) for each in value],
         ),

@@ -65,7 +65,7 @@ class _Plan(msgspec.Struct, frozen=True):
     """How facts of one make are written: as these shapes, with these and the block inside, or not at all and why.
 
     Attributes:
-        only: Writes the fact, if it is one statement without a block. Most are: it must be quick.
+        only: Writes the fact, if it is one statement without a block.
     """
 
     shapes: tuple[Shape, ...] = ()
@@ -226,6 +226,14 @@ class _Writer:
                 continue
             traits = traits_of(fact)
             plan = plans.get(traits)
+            if plan is not None and plan.only is not None:  # most facts are one statement each: it must be quick
+                try:
+                    statements.append(Statement(plan.only(fact), 0))
+                    if several:
+                        self.said.add(id(fact))
+                    continue
+                except Unspellable:
+                    pass  # it is said below which field it is
             if plan is None:
                 plan = self.plan(kind, phrases, traits, around)
                 if len(plan.shapes) == 1 and plan.block is None and not plan.heads and self.causes is None:
@@ -242,12 +250,6 @@ class _Writer:
             if several:
                 self.said.add(id(fact))
             try:
-                if plan.only is not None:
-                    try:
-                        statements.append(Statement(plan.only(fact), 0))
-                        continue
-                    except Unspellable:
-                        pass  # it is said below which field it is
                 statements += [Statement(shape.fill(fact), 0) for shape in plan.shapes]
                 if self.causes is not None:
                     self.causes.update((id(each), place_of(fact)) for each in statements[-len(plan.shapes) :])

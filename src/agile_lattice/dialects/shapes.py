@@ -127,8 +127,11 @@ class Shapes:
                 gap = self._gap(element, traits)
                 if gap is None:
                     return None
-                text += space + "%s"
-                gaps.append(gap)
+                if isinstance(gap, str):
+                    text += space + gap.replace("%", "%%")
+                else:
+                    text += space + "%s"
+                    gaps.append(gap)
                 fields.add(f"{element.field}.{element.part}" if element.part else element.field)
                 continue
             fitted = self._fit_group(element, space == "", traits)
@@ -156,11 +159,14 @@ class Shapes:
                 fields |= fitted[2]
         return text, gaps, fields
 
-    def _gap(self, hole: Hole, traits: Mapping[str, Any]) -> Gap | None:
+    def _gap(self, hole: Hole, traits: Mapping[str, Any]) -> Gap | str | None:
+        """Return what fills a hole: a gap, or at once the word for a value that its trait tells."""
         trait = traits.get(hole.field)
         kind = kind_of(hole, self._kinds)
         if trait is None or not kind.accepts(trait):
             return None
+        if kind.words is not None and not hole.part:
+            return kind.words[trait]
         write = self._guarded(kind)
         if hole.part:
             take, whole = PARTS[hole.part], write

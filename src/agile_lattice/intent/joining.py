@@ -61,7 +61,8 @@ def _has_word(rule: Rule) -> bool:
         return True
     if rule.to_port is not None and rule.protocol not in PORT_PROTOCOLS:
         return False
-    return bool(rule.destination and rule.destination.is_single and rule.to and rule.to.is_single)
+    destination, to = rule.destination, rule.to
+    return destination is not None and destination.is_single and to is not None and to.is_single
 
 
 _besides_service = attrgetter(
@@ -76,15 +77,25 @@ def _neighbourhood(rule: Rule) -> object:
 
 def _merge_services(rules: Sequence[Rule]) -> list[_Merged]:
     merged = []
-    for _, neighbours in groupby(rules, key=_neighbourhood):
-        first, *more = neighbours
-        services: Services | None = None
-        if first.protocol is not None:
-            services = (Service(first.protocol, first.ports),)
-            if more or first.ports in (ALL_PORTS, ALL_TYPES):
-                services = union_of_services([Service(each.protocol or "", each.ports) for each in (first, *more)])
-        merged.append(_Merged(first, services))
+    for _, namesakes in groupby(rules, key=attrgetter("name")):
+        several = [*namesakes]
+        if len(several) == 1:  # most have a name of their own
+            merged.append(_Merged(several[0], _services(several)))
+            continue
+        for _, neighbours in groupby(several, key=_neighbourhood):
+            members = [*neighbours]
+            merged.append(_Merged(members[0], _services(members)))
     return merged
+
+
+def _services(rules: Sequence[Rule]) -> Services | None:
+    """Return the services of rules that differ in nothing else."""
+    first = rules[0]
+    if first.protocol is None:
+        return None
+    if len(rules) == 1 and first.ports not in (ALL_PORTS, ALL_TYPES):
+        return (Service(first.protocol, first.ports),)
+    return union_of_services([Service(each.protocol or "", each.ports) for each in rules])
 
 
 def _pairs(arrival: Sequence[_Merged], departure: Sequence[_Merged]) -> list[tuple[int, int]]:
@@ -131,10 +142,9 @@ def _on_arrival(each: _Merged) -> Translation:
         return _exempt(each, "arrival")
     if rule.verdict == "shift":
         return _static(rule, rule.destination, rule.to, rule.arrives, "inbound")
-    external, internal = _single(rule.destination), _single(rule.to)
     return Publish(
-        external, internal, rule.name, rule.arrives, rule.source, each.services, rule.to_port, rule.rewrites_dns,
-        place=rule.place,
+        _single(rule.destination), _single(rule.to), rule.name, rule.arrives, rule.source, each.services,
+        rule.to_port, rule.rewrites_dns, place=rule.place,
     )  # fmt: skip
 
 
@@ -176,6 +186,5 @@ def _prefix(addresses: AddressSet | None) -> Prefix:
 
 
 def _single(addresses: AddressSet | None) -> Address:
-    single = addresses.single if addresses else None
-    assert single is not None  # `_has_word` lets nothing else pass
-    return single
+    assert addresses is not None  # `_has_word` lets nothing else pass
+    return Address(addresses.family, addresses.spans[0][0])

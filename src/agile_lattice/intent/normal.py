@@ -187,7 +187,7 @@ def answers_for(interfaces: Iterable[Interface], translations: Iterable[Translat
     interfaces = list(interfaces)
     translations = list(translations)
     own = merged((each.value, each.value) for one in interfaces for each in one.addresses if each.family == 4)
-    wanted = minus(external_addresses(translations), own)
+    wanted: Spans | None = None
     answers = []
     for interface in interfaces:
         if interface.answers is not None:
@@ -200,7 +200,9 @@ def answers_for(interfaces: Iterable[Interface], translations: Iterable[Translat
             for each in interface.addresses
             if each.family == 4 and not each.is_host and not interface.loopback
         )
-        here = meet(wanted, subnets)
+        if wanted is None and subnets:
+            wanted = minus(external_addresses(translations), own)
+        here = meet(wanted or (), subnets)
         if here:
             addresses = AddressSet(4, here)
             used: dict[str | int, Place] = {

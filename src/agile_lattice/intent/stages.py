@@ -177,7 +177,8 @@ def _per_protocol(rule: Rule, services: Services | None) -> list[Rule]:
 
 def family_of(rule: Rule) -> int:
     """Return the family that a rule is for; one that names no addresses is for IPv4 (RFC 3022)."""
-    return next((each.family for each in (rule.source, rule.destination, rule.to) if each is not None), 4)
+    named = rule.source or rule.destination or rule.to
+    return named.family if named is not None else 4
 
 
 def named_families(one: Rule | Passage) -> set[int]:
