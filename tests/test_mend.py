@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import subprocess
 import tempfile
+import textwrap
 from pathlib import Path
 
 import pytest
@@ -21,8 +22,40 @@ from agile_lattice.dialects import read_device, render_device
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.model import Device, Settings
 from agile_lattice.notation.loading import loads
+from changes import EDITED, TYPED
 from strategies import devices
 from test_laws import SOME, rendered
+
+
+def lamp(speaks: str, intent: str) -> Device:
+    """Return the device of a pair."""
+    sections = textwrap.indent(clean(intent), "    ")
+    [device] = loads(f"lattice: 1\ndevices:\n  lamp:\n    speaks: [{', '.join(speaks.split())}]\n{sections}").devices
+    return device
+
+
+def clean(text: str) -> str:
+    return textwrap.dedent(text).strip("\n") + "\n"
+
+
+@pytest.mark.parametrize(("speaks", "texts", "intent", "change", "undo"), TYPED, ids=[each[0] for each in TYPED])
+def test_what_is_typed_is_what_a_person_would(
+    speaks: str, texts: dict[str, str], intent: str, change: str, undo: str
+) -> None:
+    mending = mend(lamp(speaks, intent), [(file, clean(text)) for file, text in texts.items()])
+    assert mending.held == ()
+    assert "".join(each.change for each in mending.mends) == clean(change)
+    assert "".join(each.undo for each in reversed(mending.mends)) == clean(undo)
+
+
+@pytest.mark.parametrize(("speaks", "text", "intent", "after"), EDITED, ids=[each[0] for each in EDITED])
+def test_a_text_is_edited_as_a_person_would(speaks: str, text: str, intent: str, after: str) -> None:
+    device = lamp(speaks, intent)
+    [change] = [each for one in mend(device, [("text", clean(text))]).mends for each in one.files]
+    assert (change.before, change.after) == (clean(text), clean(after))
+    strange = [each.text for each in read_device("lamp", device.speaks, {"text": clean(text)}).leftovers]
+    assert [each for each in felt(device, {"text": change.after}) if getattr(each, "text", "") not in strange] == []
+
 
 # What nobody understands, for each syntax whose texts are edited, and a remark.
 STRANGE = {

@@ -24,6 +24,7 @@ from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading import Reading
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts
+from agile_lattice.dialects.sides import called_as
 from agile_lattice.intent.model import Device, Section
 from agile_lattice.intent.normal import with_mtus, without_usual_mtus
 
@@ -180,6 +181,7 @@ def _mends(
     sections: Collection[Section],
 ) -> list[Mend]:
     """Return what changes in the texts of one dialect; those in a form that is only read are written anew first."""
+    goal = _named_as_there(goal, [reading for _, reading in own])
     by_form: dict[str, list[tuple[str, str]]] = {}
     for pair, reading in own:
         by_form.setdefault(reading.form, []).append(pair)
@@ -188,6 +190,13 @@ def _mends(
         texts = render_facts(dialect, there)
         return _mends_of(dialect, dialect.forms[0], texts, goal, sections)
     return [one for form in forms for one in _mends_of(dialect, form, by_form[form.name], goal, sections)]
+
+
+def _named_as_there(goal: Facts, there: Sequence[Reading]) -> Facts:
+    """Return facts with the names that a device has already for what an intent does not name, or names otherwise."""
+    kinds = ("side", "group", "offer")
+    sides, groups, offers = ([fact for each in there for fact in each.facts.get(kind, [])] for kind in kinds)
+    return {**goal, "side": called_as(goal.get("side", []), sides), "group": groups, "offer": offers}
 
 
 def _mends_of(

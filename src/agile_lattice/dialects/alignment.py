@@ -7,6 +7,7 @@ from collections.abc import Collection, Sequence
 
 import msgspec
 
+from agile_lattice.dialects.beside import Saying, beside, sayings, without
 from agile_lattice.dialects.outline import Node
 from agile_lattice.dialects.ranks import list_of, positions, ranked, unranked
 from agile_lattice.intent.model import Section
@@ -65,13 +66,27 @@ def align(before: Sequence[Node], after: Sequence[Node], sections: Collection[Se
         sections: The sections that may change.
     """
     partner = _partners(before, after)
+    meant = {saying for _, what in sayings(after) for saying in what}
+    said = {saying for index in partner for _, what in beside(before[index]) for saying in what}
+    if said:
+        after = without(after, said)
+        partner = _partners(before, after)
     after = ranked(before, after, partner)
     behind = _insertions(before, after, {goal: here for here, goal in partner.items()}, sections)
     steps = behind[-1]
     for index, node in enumerate(before):
         goal = after[partner[index]] if index in partner else None
-        steps += [_step(node, goal, sections), *behind[index]]
+        step = _step(node, goal, sections)
+        if step.stays and step.inside is None and any(beside(node)):
+            step.inside = _inside_of(node, meant, sections)
+        steps += [step, *behind[index]]
     return steps
+
+
+def _inside_of(node: Node, meant: Collection[Saying], sections: Collection[Section]) -> list[Step]:
+    """Say what becomes of the statements inside one that is a fact and stays: what they say beside it may go."""
+    goes = {id(each) for each, what in beside(node) if not what <= {*meant} and _may_change(each, sections)}
+    return [Step(each, None if id(each) in goes else each) for each in node.children or ()]
 
 
 def _partners(before: Sequence[Node], after: Sequence[Node]) -> dict[int, int]:
@@ -127,8 +142,7 @@ def _insertions(
             places = (vacated, forerunner.get(own), follower, forerunner.get(None), any_follower)
             place = next((each for each in places if each is not None), len(before) - 1)
             behind[place].append(Step(None, node))
-            if own is not None:
-                forerunner[own] = place
+            forerunner[own] = forerunner[None] = place
     return behind
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+from itertools import chain, count
 from typing import Any
 
 from msgspec.structs import replace
@@ -38,9 +40,18 @@ def _offer_name(protocol: str, spans: Any) -> str:
     return f"{protocol}-{'_'.join(spell_ports(span) for span in spans)}"
 
 
+def _free(name: str, taken: Collection[str]) -> str:
+    """Return a name that nothing else has."""
+    numbered = (f"{name}-{number}" for number in count(2))
+    return next(each for each in chain([name], numbered) if each not in taken)
+
+
 def _down(facts: Facts, dialect: str) -> Facts:
-    groups: dict[str, Fact] = {}
-    offers: dict[str, Fact] = {}
+    groups: dict[str, Fact] = {each.name: each for each in facts.get("group", []) if isinstance(each, GroupFact)}
+    offers: dict[str, Fact] = {each.name: each for each in facts.get("offer", []) if isinstance(each, OfferFact)}
+    # What a device has a name for already goes by that name.
+    group_names = {each.addresses: name for name, each in groups.items() if isinstance(each, GroupFact)}
+    offer_names = {(each.protocol, each.ports): name for name, each in offers.items() if isinstance(each, OfferFact)}
     changed: Facts = {}
     for kind in KINDS:
         members: list[Fact] = []
@@ -50,11 +61,12 @@ def _down(facts: Facts, dialect: str) -> Facts:
             for field in SETS:
                 addresses = getattr(fact, field, None)
                 if addresses is not None:
-                    name = _group_name(addresses)
+                    name = group_names.setdefault(addresses, _free(_group_name(addresses), groups))
                     groups.setdefault(name, GroupFact(name, addresses, fact.place))
                     named[field] = name
             if fact.protocol is not None:
-                name = _offer_name(fact.protocol, fact.ports)
+                service = fact.protocol, fact.ports
+                name = offer_names.setdefault(service, _free(_offer_name(*service), offers))
                 offers.setdefault(name, OfferFact(name, fact.protocol, fact.ports, fact.place))
                 named |= {"protocol": name, "ports": None}
             members.append(replace(fact, **named))
@@ -84,7 +96,7 @@ def _up(facts: Facts) -> Facts:
                 meant |= {"protocol": offer.protocol, "ports": offer.ports} if offer is not None else {}
             (members if known else lost).append(replace(fact, **meant) if known else fact)
         changed[kind] = members
-    return {**facts, **changed, "group": [], "offer": [], "lost": lost}
+    return {**facts, **changed, "lost": lost}
 
 
 APART = Pass(_down, _up)

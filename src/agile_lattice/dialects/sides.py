@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from msgspec.structs import replace
 
 from agile_lattice.dialects.errors import Refusal, Refusals
@@ -104,12 +106,24 @@ def _marks_down(facts: Facts, dialect: str) -> Facts:
         twins.append(replace(twin, facing=None))
     if refusals:
         raise Refusals(refusals)
-    sides: list[Fact] = [
-        replace(fact, side=OUTER if fact.interface in (outer or ()) else INNER)
-        for fact in facts.get("side", [])
-        if isinstance(fact, SideFact) and outer is not None
-    ]
+    sides: list[Fact] = []
+    for fact in facts.get("side", []):
+        assert isinstance(fact, SideFact)
+        if outer is not None:
+            sides.append(replace(fact, side=OUTER if fact.interface in outer else INNER))
+        elif fact.side in (OUTER, INNER):
+            sides.append(fact)  # it is marked already, and nothing wants it otherwise
     return {**facts, "rule": rules, "twin": twins, "side": sides}
+
+
+def called_as(sides: Iterable[Fact], there: Iterable[Fact]) -> list[Fact]:
+    """Call sides as a device calls them already, where they are the same interfaces."""
+    names = {members: name for name, members in _sides({"side": [*there]}).items()}
+    own = _sides({"side": [*sides]})
+    called = {side: names.get(members, side) for side, members in own.items()}
+    if len({*called.values()}) < len(called):
+        return [*sides]  # another side has that name in the intent
+    return [replace(fact, side=called[fact.side]) for fact in sides if isinstance(fact, SideFact)]
 
 
 def _mark_refusal(dialect: str, fact: Rule, key: str, reason: str) -> Refusal:

@@ -47,17 +47,21 @@ class _Weaver:
         at = starts[0] if top and starts else low
         # What comes in at one place goes in as one piece: so it keeps its order.
         new: list[str] = []
+        remarked = False
         for each in edits:
             if each.before is None:
                 assert each.after is not None
                 lines = self.printed([each.after], indent, top)
-                new += [*lines, *gap] if first and starts else [*gap, *lines]
+                between = [] if remarked and not new else gap
+                new += [*lines, *gap] if first and starts else [*between, *lines]
                 continue
             self.put(at, at, new)
             new, first = [], False
             start = each.before.line - 1
             at = self.end(each.before, start, next(limits))
             self.one(each, start, at, top)
+            # What takes the place of a statement has its remark.
+            remarked = each.after is None and start > 0 and bool(self.lines[start - 1].strip())
         self.put(at, at, new)
 
     def one(self, edit: Edit, start: int, end: int, top: bool) -> None:
