@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-INTENT = """
+MEANT = """
 interfaces:
   lan0: {address: [10.40.10.1/24, "2001:db8:40::1/64"]}
   wan0: {address: 203.0.113.2/28}
@@ -16,14 +16,14 @@ translations:
   - {name: out, to: wan0, source: 10.40.10.0/24, source-becomes: interface}
 permits:
   - {name: web, from: wan0, destination: 10.40.10.3, service: tcp/8443}
-  - {name: inside, from: lan0, log: true}
+  - {name: inside, from: lan0}
   - {name: strangers, source: 192.0.2.0/24, deny: true}
 """
 
 # By the dialects that a device speaks: the name and the text of every file.
 TEXTS: dict[str, dict[str, str]] = {
     "frr nftables": {
-        "lamp.frr": """
+        "frr.conf": """
         hostname lamp
         !
         interface lan0
@@ -35,13 +35,15 @@ TEXTS: dict[str, dict[str, str]] = {
         interface wan0
          no shutdown
          ip address 203.0.113.2/28
+         ip address 203.0.113.3/32
+         ip address 203.0.113.6/32
         exit
         !
         ip route 0.0.0.0/0 203.0.113.1
         ip route 10.64.0.0/16 10.40.10.9 7
         ip route 10.66.0.0/16 blackhole
         """,
-        "lamp.nft": """
+        "nftables.nft": """
         table ip lattice
         delete table ip lattice
         table ip6 lattice
@@ -66,26 +68,26 @@ TEXTS: dict[str, dict[str, str]] = {
                 policy drop
                 ct state established,related accept
                 iifname "wan0" ip daddr 10.40.10.3 tcp dport 8443 accept comment "web"
-                iifname "lan0" log accept comment "inside"
+                iifname "lan0" accept comment "inside"
                 ip saddr 192.0.2.0/24 drop comment "strangers"
             }
         }
         """,
     },
     "iproute2 iptables ip6tables": {
-        "lamp.ip": """
+        "iproute2.batch": """
         link set dev lan0 up
         link set dev wan0 up
         address replace 10.40.10.1/24 dev lan0
         address replace 2001:db8:40::1/64 dev lan0
         address replace 203.0.113.2/28 dev wan0
-        address replace 203.0.113.3/32 dev wan0
-        address replace 203.0.113.6/32 dev wan0
+        route replace local 203.0.113.3/32 dev wan0
+        route replace local 203.0.113.6/32 dev wan0
         route replace default via 203.0.113.1
         route replace 10.64.0.0/16 via 10.40.10.9 metric 7
         route replace blackhole 10.66.0.0/16
         """,
-        "lamp.iptables": """
+        "iptables.rules": """
         *nat
         -A PREROUTING -d 203.0.113.3/32 -i wan0 -p tcp -m tcp --dport 443 -m comment --comment "web" -j DNAT --to-destination 10.40.10.3:8443
         -A PREROUTING -d 203.0.113.6/32 -i wan0 -m comment --comment "camera" -j DNAT --to-destination 10.40.10.6
@@ -96,12 +98,14 @@ TEXTS: dict[str, dict[str, str]] = {
         :FORWARD DROP [0:0]
         -A FORWARD -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT
         -A FORWARD -d 10.40.10.3/32 -i wan0 -p tcp -m tcp --dport 8443 -m comment --comment "web" -j ACCEPT
-        -A FORWARD -i lan0 -m comment --comment "inside" -j LOG
         -A FORWARD -i lan0 -m comment --comment "inside" -j ACCEPT
         -A FORWARD -s 192.0.2.0/24 -m comment --comment "strangers" -j DROP
         COMMIT
         """,
-        "lamp.ip6tables": """
+        "ip6tables.rules": """
+        # for ip6tables-restore
+        *nat
+        COMMIT
         *filter
         :FORWARD DROP [0:0]
         -A FORWARD -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT
@@ -118,11 +122,19 @@ TEXTS: dict[str, dict[str, str]] = {
                 export all;
             };
         };
+        protocol kernel six {
+            ipv6 {
+                export all;
+            };
+        };
         protocol static routes4 {
             ipv4;
             route 0.0.0.0/0 via 203.0.113.1;
             route 10.64.0.0/16 via 10.40.10.9 { preference = 194; };
             route 10.66.0.0/16 blackhole;
+        };
+        protocol static routes6 {
+            ipv6;
         };
         """,
         "interfaces": """
@@ -138,10 +150,12 @@ TEXTS: dict[str, dict[str, str]] = {
             address 203.0.113.3/32
         iface wan0 inet static
             address 203.0.113.6/32
+        iface lan0 inet manual
+        iface wan0 inet manual
         """,
     },
     "netplan nftables": {
-        "lamp.yaml": """
+        "90-lattice.yaml": """
         network:
           version: 2
           ethernets:
@@ -161,10 +175,32 @@ TEXTS: dict[str, dict[str, str]] = {
               routes:
               - to: 0.0.0.0/0
                 via: 203.0.113.1
+            lo:
+              routes:
+              - to: 10.66.0.0/16
+                type: blackhole
+        """,
+    },
+    "networkd nftables": {
+        "10-lan0.network": """
+        [Match]
+        Name=lan0
+
+        [Link]
+        ActivationPolicy=up
+
+        [Network]
+        Address=10.40.10.1/24
+        Address=2001:db8:40::1/64
+
+        [Route]
+        Destination=10.64.0.0/16
+        Gateway=10.40.10.9
+        Metric=7
         """,
     },
     "mooring": {
-        "lamp.chart": """
+        "mooring.chart": """
         (firewall lamp)
         (berth lan0
           (state afloat)
@@ -177,11 +213,13 @@ TEXTS: dict[str, dict[str, str]] = {
           (address 203.0.113.2 0.0.0.15)
           (answers-for 203.0.113.3/32)
           (answers-for 203.0.113.6/32))
-        (course 0.0.0.0 255.255.255.255 (next 203.0.113.1))
+        (course 0.0.0.0 255.255.255.255
+          (next 203.0.113.1))
         (course 10.64.0.0 0.0.255.255
           (next 10.40.10.9)
           (choice 7))
-        (course 10.66.0.0 0.0.255.255 (sunk))
+        (course 10.66.0.0 0.0.255.255
+          (sunk))
         (translate inward
           (between wan0 and)
           (destination 203.0.113.3)
@@ -208,7 +246,7 @@ TEXTS: dict[str, dict[str, str]] = {
           (destination 10.40.10.3)
           (carried tcp 8443)
           (called "web"))
-        (admit noted
+        (admit
           (between lan0 and)
           (called "inside"))
         (turn-away
@@ -217,15 +255,15 @@ TEXTS: dict[str, dict[str, str]] = {
         """,
     },
     "tideway": {
-        "lamp.tab": """
+        "tideway.tab": """
         table router
         name
         lamp
 
         table ports
-        port  state  mtu
-        lan0  up     .
-        wan0  up     .
+        port  state
+        lan0  up
+        wan0  up
 
         table addresses
         port  address
@@ -236,10 +274,23 @@ TEXTS: dict[str, dict[str, str]] = {
         wan0  203.0.113.6/32
 
         table ways
-        to            by           distance
-        0.0.0.0/0     203.0.113.1  .
-        10.64.0.0/16  10.40.10.9   7
-        10.66.0.0/16  lost         .
+        to            by           distance  lost
+        0.0.0.0/0     203.0.113.1  .         .
+        10.64.0.0/16  10.40.10.9   7         .
+        10.66.0.0/16  .            .         drop
+
+        table rewriting
+        rank  when      in    to           protocol  doors  does          becomes      door  name      out   from
+        10    entering  wan0  203.0.113.3  tcp       443    rewrite       10.40.10.3   8443  "web"     .     .
+        20    entering  wan0  203.0.113.6  .         .      rewrite       10.40.10.6   .     "camera"  .     .
+        30    leaving   .     .            .         .      rewrite       203.0.113.6  .     "camera"  wan0  10.40.10.6
+        40    leaving   .     .            .         .      port-address  .            .     "out"     wan0  10.40.10.0/24
+
+        table passing
+        rank  in    to          protocol  doors  passes  name         from
+        10    wan0  10.40.10.3  tcp       8443   yes     "web"        .
+        20    lan0  .           .         .      yes     "inside"     .
+        30    .     .           .         .      no      "strangers"  192.0.2.0/24
         """,
     },
 }

@@ -26,7 +26,9 @@ from agile_lattice.intent.translations import Dynamic, Static
 from agile_lattice.notation.located import parse
 from agile_lattice.notation.writing import device_data
 from pairs import PAIRS
+from renderings import MEANT, TEXTS
 from test_laws import rendered
+from test_mend import clean, lamp
 
 
 @pytest.mark.parametrize(("speaks", "text", "intent", "left"), PAIRS, ids=[pair[0] for pair in PAIRS])
@@ -44,6 +46,12 @@ def test_a_text_is_this_intent(speaks: str, text: str, intent: str, left: list[i
     again = al.read("lamp", speaks.split(), texts)
     assert again.leftovers == ()
     assert al.diff(device, again).same
+
+
+@pytest.mark.parametrize(("speaks", "wanted"), TEXTS.items(), ids=TEXTS)
+def test_an_intent_is_written_as_a_person_would(speaks: str, wanted: dict[str, str]) -> None:
+    texts = {each.file: each.text.expandtabs(4) for each in render_device(lamp(speaks, MEANT))}
+    assert {file: texts[file] for file in wanted} == {file: clean(text) for file, text in wanted.items()}
 
 
 # What a dialect cannot express: which, a change to the device below, the field, and words of the reason.
