@@ -150,8 +150,6 @@ TEXTS: dict[str, dict[str, str]] = {
             address 203.0.113.3/32
         iface wan0 inet static
             address 203.0.113.6/32
-        iface lan0 inet manual
-        iface wan0 inet manual
         """,
     },
     "netplan nftables": {

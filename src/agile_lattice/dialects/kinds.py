@@ -22,7 +22,7 @@ from typing import Any
 
 import msgspec
 
-from agile_lattice.intent.addresses import AF_INET, AF_INET6, BITS, Address, AddressSet, Prefix, spell_range, spell_span
+from agile_lattice.intent.addresses import AF_INET, AF_INET6, BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.masks import netmask, wildcard
 from agile_lattice.intent.services import spell_ports
 from agile_lattice.packets.spans import Span, Spans, merged, minus
@@ -261,7 +261,8 @@ def _host_kind(family: int, pattern: str) -> Kind:
     )
 
 
-def _span_kind(name: str, family: int, pattern: str, spell: Callable[[int, Span], str]) -> Kind:
+def _span_kind(name: str, family: int, pattern: str, as_prefix: bool) -> Kind:
+    """One span as a set; `as_prefix` if it is written as a prefix where it is one, and not as a range."""
     kind, bits, lengths, from_bytes = _FAMILY[family], BITS[family], _LENGTHS[family], int.from_bytes
     octets = bits // 8
 
@@ -278,8 +279,13 @@ def _span_kind(name: str, family: int, pattern: str, spell: Callable[[int, Span]
         return AddressSet(family, ((first, first | (1 << host) - 1),))
 
     def write(value: AddressSet) -> str:
-        first, last = span = value.spans[0]
-        return inet_ntop(kind, first.to_bytes(octets)) if first == last else spell(family, span)
+        first, last = value.spans[0]
+        text, host = inet_ntop(kind, first.to_bytes(octets)), last - first
+        if not host:
+            return text
+        if as_prefix and not host & (host + 1) and not first & host:
+            return f"{text}/{bits - host.bit_length()}"
+        return f"{text}-{inet_ntop(kind, last.to_bytes(octets))}"
 
     def scatter(value: AddressSet) -> list[AddressSet]:
         return [AddressSet(family, (span,)) for span in value.spans]
@@ -292,14 +298,16 @@ def _span_kind(name: str, family: int, pattern: str, spell: Callable[[int, Span]
 
 def _prefixed_kind(name: str, family: int, pattern: str) -> Kind:
     """One prefix as a set, with its length even if it is a single address; other spans have another spelling."""
+    kind, bits = _FAMILY[family], BITS[family]
 
     def write(value: AddressSet) -> str:
-        prefixes = value.prefixes()
-        if len(prefixes) > 1:
+        first, last = value.spans[0]
+        host = last - first
+        if len(value.spans) > 1 or host & (host + 1) or first & host:
             raise Unspellable(f"{value} is not one prefix")
-        return str(prefixes[0])
+        return f"{inet_ntop(kind, first.to_bytes(bits // 8))}/{bits - host.bit_length()}"
 
-    plain = _span_kind(name, family, pattern, spell_span)
+    plain = _span_kind(name, family, pattern, as_prefix=True)
     return msgspec.structs.replace(plain, pattern=rf"{pattern}(?:/[0-9]{{1,3}})?", write=write)
 
 
@@ -351,12 +359,12 @@ BASE: dict[str, Kind] = {
         _prefix_kind(6, _IPV6),
         _host_kind(4, _IPV4),
         _host_kind(6, _IPV6),
-        _span_kind("span4", 4, _IPV4, spell_span),
-        _span_kind("span6", 6, _IPV6, spell_span),
-        _span_kind("range4", 4, _IPV4, spell_range),
+        _span_kind("span4", 4, _IPV4, as_prefix=True),
+        _span_kind("span6", 6, _IPV6, as_prefix=True),
+        _span_kind("range4", 4, _IPV4, as_prefix=False),
         _prefixed_kind("prefixed4", 4, _IPV4),
         _prefixed_kind("prefixed6", 6, _IPV6),
-        _span_kind("range6", 6, _IPV6, spell_range),
+        _span_kind("range6", 6, _IPV6, as_prefix=False),
         _complement_kind(4, _IPV4),
         _complement_kind(6, _IPV6),
         Kind(

@@ -229,14 +229,19 @@ STARTED = "auto"
 
 
 def _started_down(facts: Facts, dialect: str) -> Facts:
-    """Mark the interfaces that are brought up."""
+    """Mark the interfaces that are brought up; what an address or a mark names needs no naming for its own sake."""
     interfaces: list[Fact] = []
     marks: list[Fact] = []
+    addressed = {fact.interface for fact in facts.get("address", []) if isinstance(fact, AddressFact)}
+    routed = {fact.interface for fact in facts.get("route", []) if isinstance(fact, Route)}
     for fact in facts.get("interface", []):
         assert isinstance(fact, InterfaceFact)
         if fact.enabled:
             marks.append(SideFact(fact.interface, STARTED, fact.place))
-        interfaces.append(replace(fact, enabled=True))
+        bare = replace(fact, enabled=True)
+        named = fact.interface in addressed or (fact.interface == LOOPBACK and fact.enabled)
+        if not named or fact.interface in routed or bare != InterfaceFact(fact.interface):
+            interfaces.append(bare)
     return {**facts, "interface": interfaces, "side": marks}
 
 

@@ -8,11 +8,13 @@ from typing import Any
 
 from msgspec.structs import replace
 
+from agile_lattice.dialects.facts import ResolverFact
 from agile_lattice.dialects.outline import Node
 from agile_lattice.dialects.semantics import STEP, by_rank
 from agile_lattice.dialects.surfaces import Statement
 
-ORDERED = {"rule", "permit", "access"}
+# What tells lists of one kind apart, by field; the resolvers of an interface count in their order within a family.
+ORDERED = {"rule": "stage", "permit": "", "access": "", "asked": "", "resolver": "interface"}
 
 
 def list_of(node: Node) -> object:
@@ -21,7 +23,8 @@ def list_of(node: Node) -> object:
         return None
     if node.phrase is not None and "rank" in node.phrase.constants:
         return None  # it has its place by what it is, as what is done with the rest
-    return node.kind.name, getattr(node.fact, "stage", "")
+    family = node.fact.address.family if isinstance(node.fact, ResolverFact) else None
+    return node.kind.name, getattr(node.fact, ORDERED[node.kind.name], ""), family
 
 
 def unranked(node: Node) -> Any:
