@@ -487,4 +487,82 @@ EDITED: list[tuple[str, str, str, str]] = [
         30    p1  10.70.1.21  tcp       443    yes     .
         """,
     ),
+    (
+        "networkd",
+        """
+        # the office
+        [Match]
+        Name=lan0
+
+        [Network]
+        Address=10.40.10.1/24
+        # to the mole
+        DNS=10.40.10.53
+        LLDP=yes
+
+        [Route]
+        Destination=10.64.0.0/16
+        Gateway=10.40.10.8
+        """,
+        """
+        interfaces:
+          lan0: {address: [10.40.10.1/24, 10.40.11.1/24], resolvers: 10.40.10.54}
+        routes:
+          - {to: 10.64.0.0/16, via: 10.40.10.9}
+          - {to: 10.65.0.0/16, via: 10.40.10.9}
+        """,
+        """
+        # the office
+        [Match]
+        Name=lan0
+
+        [Network]
+        Address=10.40.10.1/24
+        Address=10.40.11.1/24
+        # to the mole
+        DNS=10.40.10.54
+        LLDP=yes
+
+        [Route]
+        Destination=10.64.0.0/16
+        Gateway=10.40.10.9
+
+        [Route]
+        Destination=10.65.0.0/16
+        Gateway=10.40.10.9
+        """,
+    ),
+    (
+        "tideway",
+        """
+        table ports
+        port  state
+        p1    up
+
+        table passing
+        rank  in  to          passes
+        10    p1  10.70.1.20  yes
+        """,
+        """
+        interfaces:
+          p1: {mtu: 1400, address: 203.0.113.2/28}
+        permits:
+          - {from: p1, destination: 10.70.1.20}
+          - {name: till, from: p1, destination: 10.70.1.21, service: tcp/443, log: true}
+        """,
+        """
+        table ports
+        port  state  mtu
+        p1    up     1400
+
+        table addresses
+        port  address
+        p1    203.0.113.2/28
+
+        table passing
+        rank  in  to          passes  protocol  doors  log  name
+        10    p1  10.70.1.20  yes     .         .      .    .
+        20    p1  10.70.1.21  yes     tcp       443    yes  "till"
+        """,
+    ),
 ]

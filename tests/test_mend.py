@@ -20,10 +20,12 @@ from agile_lattice.compare.mending import Mending, mend
 from agile_lattice.compare.verdicts import verdict
 from agile_lattice.dialects import read_device, render_device
 from agile_lattice.dialects.registry import BUILT_IN
+from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device, Settings
+from agile_lattice.intent.normal import normal
 from agile_lattice.notation.loading import loads
 from changes import EDITED, TYPED
-from strategies import devices
+from strategies import HOSTS, devices
 from test_laws import SOME, rendered
 
 
@@ -50,11 +52,11 @@ def test_what_is_typed_is_what_a_person_would(
 
 @pytest.mark.parametrize(("speaks", "text", "intent", "after"), EDITED, ids=[each[0] for each in EDITED])
 def test_a_text_is_edited_as_a_person_would(speaks: str, text: str, intent: str, after: str) -> None:
-    device = lamp(speaks, intent)
-    [change] = [each for one in mend(device, [("text", clean(text))]).mends for each in one.files]
+    device, file = lamp(speaks, intent), "20-lan.network" if speaks == "networkd" else "text"
+    [change] = [each for one in mend(device, [(file, clean(text))]).mends for each in one.files]
     assert (change.before, change.after) == (clean(text), clean(after))
-    strange = [each.text for each in read_device("lamp", device.speaks, {"text": clean(text)}).leftovers]
-    assert [each for each in felt(device, {"text": change.after}) if getattr(each, "text", "") not in strange] == []
+    strange = [each.text for each in read_device("lamp", device.speaks, {file: clean(text)}).leftovers]
+    assert [each for each in felt(device, {file: change.after}) if getattr(each, "text", "") not in strange] == []
 
 
 # What nobody understands, for each syntax whose texts are edited, and a remark.
@@ -177,6 +179,26 @@ def test_an_edited_text_has_no_difference_and_undo_gives_it_back(dialect: str, d
         for each in mending.mends:
             folder.apply(each.undo)
         assert folder.texts == texts
+
+
+ASKED = st.sampled_from(["10.40.10.53", "2001:db8::53", "192.0.2.53"]).map(Address.parse)
+NAMES = st.builds(
+    lambda asked, hosts: Settings(resolvers=tuple(asked), hosts=tuple(hosts)),
+    st.lists(ASKED, min_size=1, max_size=3, unique=True),
+    st.lists(HOSTS, min_size=1, max_size=3, unique_by=lambda each: each.name),
+)
+
+
+@SOME
+@given(NAMES, NAMES)
+def test_resolvers_and_hosts_are_mended_in_their_order(before: Settings, after: Settings) -> None:
+    there, intent = (Device("quay", ("resolv", "hosts"), settings=each) for each in (before, after))
+    own = {"resolv.conf": "# kept\nsearch example\n", "hosts": "::1 localhost\n"}
+    texts = {each.file: own[each.file] + each.text for each in render_device(there)}
+    changed = {each.file: each.after for one in mended(intent, texts).mends for each in one.files}
+    edited = texts | changed
+    assert normal(read_device("quay", intent.speaks, edited).device).settings == normal(intent).settings
+    assert all(edited[file].startswith(text) for file, text in own.items())
 
 
 FIREWALL = """

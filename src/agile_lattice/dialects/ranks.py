@@ -14,7 +14,7 @@ from agile_lattice.dialects.semantics import STEP, by_rank
 from agile_lattice.dialects.surfaces import Statement
 
 # What tells lists of one kind apart, by field; the resolvers of an interface count in their order within a family.
-ORDERED = {"rule": "stage", "permit": "", "access": "", "asked": "", "resolver": "interface"}
+ORDERED = {"rule": "stage", "permit": "", "access": "", "asked": "", "host": "name", "resolver": "interface"}
 
 
 def list_of(node: Node) -> object:
