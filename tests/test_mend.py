@@ -75,6 +75,23 @@ STRANGE = {
 }
 
 
+def beside(text: str) -> str:
+    """Put what a stanza of ifupdown sets into one with an address of the same interface, as people have it."""
+    stanzas: list[list[str]] = []
+    for line in text.splitlines():
+        if line[:1] == " ":
+            stanzas[-1].append(line)
+        else:
+            stanzas.append([line])
+    for each in [each for each in stanzas if each[0].endswith("inet manual")]:
+        name = each[0].split()[1]
+        homes = [one for one in stanzas if one[0].startswith(f"iface {name} ") and one[0].endswith(" static")]
+        if homes:
+            homes[0] += each[1:]
+            stanzas.remove(each)
+    return "".join(f"{line}\n" for each in stanzas for line in each)
+
+
 # Systems with a program for each address family speak both.
 WITH = {"iptables": ("ip6tables",)}
 
@@ -161,6 +178,8 @@ def test_an_edited_text_has_no_difference_and_undo_gives_it_back(dialect: str, d
     intent, _ = rendered(only_what_is_carried(data.draw(devices((dialect, *WITH.get(dialect, ()))))))
     _, rendering = rendered(only_what_is_carried(data.draw(devices((dialect, *WITH.get(dialect, ()))))))
     texts = {each.file: each.text for each in rendering if each.text.strip()}
+    if dialect == "ifupdown" and data.draw(st.booleans()):
+        texts = {file: beside(text) for file, text in texts.items()}
     assume(texts)
     last = max(texts)
     texts[last] += STRANGE[dialect] + "\n" * bool(STRANGE[dialect])
