@@ -239,6 +239,70 @@ EDITED: list[tuple[str, str, str, str]] = [
         """,
     ),
     (
+        "ifupdown",
+        """
+        auto lan0
+        iface lan0 inet static
+            address 10.40.10.1
+            netmask 255.255.255.0
+            gateway 10.40.10.9
+            # to the mole
+            up ip route add 10.64.0.0/16 via 10.40.10.8
+            post-up touch /run/there
+        """,
+        """
+        interfaces:
+          lan0: {address: 10.40.10.2/24}
+        routes:
+          - {to: default, via: 10.40.10.8}
+          - {to: 10.64.0.0/16, via: 10.40.10.8}
+        """,
+        """
+        auto lan0
+        iface lan0 inet static
+            address 10.40.10.2/24
+            # to the mole
+            up ip route add 10.64.0.0/16 via 10.40.10.8
+            post-up touch /run/there
+        iface lan0 inet manual
+            up ip route replace default via 10.40.10.8 dev lan0
+        """,
+    ),
+    (
+        "ietf-yang",
+        """
+        {"ietf-interfaces:interfaces": {"interface": [
+          {"name": "lan0", "type": "iana-if-type:ethernetCsmacd", "enabled": true,
+           "ietf-ip:ipv4": {"address": [{"ip": "10.40.10.1", "prefix-length": 24, "example:why": "old"}]}}]}}
+        """,
+        """
+        interfaces:
+          lan0: {address: 10.40.10.2/24}
+        """,
+        """
+        {
+          "ietf-interfaces:interfaces": {
+            "interface": [
+              {
+                "name": "lan0",
+                "type": "iana-if-type:ethernetCsmacd",
+                "enabled": true,
+                "ietf-ip:ipv4": {
+                  "address": [
+                    {
+                      "ip": "10.40.10.2",
+                      "prefix-length": 24,
+                      "example:why": "old"
+                    }
+                  ]
+                }
+              }
+            ]
+          }
+        }
+        """,
+    ),
+    (
         "netplan",
         """
         network:

@@ -59,6 +59,14 @@ def test_a_text_is_edited_as_a_person_would(speaks: str, text: str, intent: str,
     assert [each for each in felt(device, {file: change.after}) if getattr(each, "text", "") not in strange] == []
 
 
+def test_what_was_not_understood_does_not_go_with_what_it_stands_in() -> None:
+    text = "auto lan0\niface lan0 inet static\n    address 10.40.10.1/24\n    post-up touch /run/there\n"
+    device = lamp("ifupdown", "interfaces: {lan0: {}}")
+    mending = mend(device, [("text", text)])
+    assert [each.subject for each in mending.comparison.differences] == ["address 10.40.10.1/24 on lan0"]
+    assert [each.after for one in mending.mends for each in one.files if "post-up touch" not in each.after] == []
+
+
 # What nobody understands, for each syntax whose texts are edited, and a remark.
 STRANGE = {
     "bird": "zz9 plural {\n\tzz8;\n}\n# kept",

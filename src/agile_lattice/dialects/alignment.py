@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections import defaultdict, deque
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 import msgspec
 
-from agile_lattice.dialects.beside import Saying, beside, sayings, without
+from agile_lattice.dialects.beside import beside, holds_others, sayings, without
 from agile_lattice.dialects.outline import Node
 from agile_lattice.dialects.ranks import list_of, positions, ranked, unranked
 from agile_lattice.intent.model import Section
@@ -77,16 +77,12 @@ def align(before: Sequence[Node], after: Sequence[Node], sections: Collection[Se
     for index, node in enumerate(before):
         goal = after[partner[index]] if index in partner else None
         step = _step(node, goal, sections)
-        if step.stays and step.inside is None and any(beside(node)):
-            step.inside = _inside_of(node, meant, sections)
+        goes = {id(each) for each, what in beside(node) if not what <= meant and _may_change(each, sections)}
+        if step.stays and goes:
+            inside = step.inside or [Step(each, each) for each in node.children or ()]
+            step.inside = [Step(each.before, None) if id(each.before) in goes else each for each in inside]
         steps += [step, *behind[index]]
     return steps
-
-
-def _inside_of(node: Node, meant: Collection[Saying], sections: Collection[Section]) -> list[Step]:
-    """Say what becomes of the statements inside one that is a fact and stays: what they say beside it may go."""
-    goes = {id(each) for each, what in beside(node) if not what <= {*meant} and _may_change(each, sections)}
-    return [Step(each, None if id(each) in goes else each) for each in node.children or ()]
 
 
 def _partners(before: Sequence[Node], after: Sequence[Node]) -> dict[int, int]:
@@ -103,7 +99,32 @@ def _partners(before: Sequence[Node], after: Sequence[Node]) -> dict[int, int]:
     order = positions(before) if lists else []
     for members in lists.values():
         kept += [members[index] for index in longest_run([order[here] for here, _ in members])]
-    return dict(kept)
+    return dict(kept) | _altered_pairs(before, after, dict(kept))
+
+
+def _altered_pairs(before: Sequence[Node], after: Sequence[Node], kept: Mapping[int, int]) -> dict[int, int]:
+    """Pair statements that are other facts, where the first has something inside that is to stay: it is altered."""
+    free = {index: node for index, node in enumerate(after) if index not in {*kept.values()}}
+    found: dict[int, int] = {}
+    for index, node in enumerate(before):
+        if index in kept or node.fixed or not holds_others(node) or list_of(node) is not None:
+            continue
+        match = next((goal for goal, each in free.items() if _is_alike(node, each)), None)
+        if match is not None:
+            found[index] = match
+            del free[match]
+    return found
+
+
+def _is_alike(node: Node, other: Node) -> bool:
+    """Tell whether two statements differ only in what stands inside, which says what fact they are."""
+    said_inside = any(_is_own(each) for each in other.children or ())
+    return said_inside and other.fact is not None and node.statement.text == other.statement.text
+
+
+def _is_own(node: Node) -> bool:
+    """Tell whether a statement inside one that is a fact says something of that fact."""
+    return node.head or (node.phrase is not None and node.phrase.makes is None and not node.phrase.aside)
 
 
 def _identity(node: Node) -> object:
@@ -168,14 +189,33 @@ def _step(node: Node, goal: Node | None, sections: Collection[Section]) -> Step:
         return Step(node, node)
     if goal is None:
         return _left(node, sections)
+    if node.fact is not None and not node.says_as(goal) and _is_alike(node, goal) and list_of(node) is None:
+        return Step(node, node, _altered(node, goal) if _may_change(node, sections) else None)
     if node.fact is not None or node.children is None or goal.children is None:
         stays = list_of(node) or node.says_as(goal) or not (_may_change(node, sections) or _may_change(goal, sections))
         return Step(node, node if stays else goal)
     return Step(node, node, align(node.children, goal.children, sections))
 
 
+def _altered(node: Node, goal: Node) -> list[Step]:
+    """Say what becomes of the statements inside one that is to be another fact: what is said of that is replaced."""
+    new = deque(each for each in goal.children or () if _is_own(each))
+    steps: list[Step] = []
+    last = 0
+    for each in node.children or ():
+        if not _is_own(each):
+            steps.append(Step(each, each))
+            continue
+        other = new.popleft() if new else None
+        steps.append(Step(each, each if other and other.statement.text == each.statement.text else other))
+        last = len(steps)
+    return [*steps[:last], *(Step(None, each) for each in new), *steps[last:]]
+
+
 def _left(node: Node, sections: Collection[Section]) -> Step:
     """Say what becomes of a statement for which there is no other."""
+    if node.fact is not None and any(each.phrase is None for each in node.children or ()):
+        return Step(node, node)  # what was not understood would go with it
     if node.children is None or node.fact is not None:
         return Step(node, None if _may_change(node, sections) else node)
     inside = [_step(each, None, sections) for each in node.children]

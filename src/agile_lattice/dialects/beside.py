@@ -50,6 +50,14 @@ def beside(node: Node) -> Iterator[tuple[Node, set[Saying]]]:
                 yield each, said
 
 
+def holds_others(node: Node) -> bool:
+    """Tell whether something stands inside a statement that is a fact which is not of that fact."""
+    return node.fact is not None and any(
+        (each.fixed and not each.head) or (each.phrase is not None and each.phrase.makes is not None)
+        for each in node.children or ()
+    )
+
+
 def without(nodes: Sequence[Node], said: Collection[Saying]) -> list[Node]:
     """Return statements without those that say nothing but what is said already, and without blocks of only such."""
     what_of = {id(node): what for node, what in sayings(nodes)}
