@@ -338,6 +338,36 @@ EDITED: list[tuple[str, str, str, str]] = [
         """,
     ),
     (
+        "netplan",
+        """
+        network:
+          version: 2
+          ethernets:
+            wan0:
+              mtu: 1280
+          bridges:
+            br0:
+              interfaces: [wan0]
+              mtu: 1280
+        """,
+        # A bridge has the MTU of its members.
+        """
+        interfaces:
+          wan0: {mtu: 1400}
+          br0: {bridge: {members: [wan0]}}
+        """,
+        """
+        network:
+          version: 2
+          ethernets:
+            wan0:
+              mtu: 1400
+          bridges:
+            br0:
+              interfaces: [wan0]
+        """,
+    ),
+    (
         "iptables",
         """
         # by hand

@@ -93,7 +93,13 @@ def mend(
     closing = [gap for index, gap in enumerate(gaps) if index not in held]
 
     def after(device: Device) -> Device:
-        return _with_held(closed(intent, device, closing), [gaps[index] for index in held])
+        goal = _with_held(closed(intent, device, closing), [gaps[index] for index in held])
+        if not any(gap.difference.section == "interfaces" for gap in closing):
+            return goal
+        # An MTU that followed from that of another interface may not any more.
+        left = find_gaps(intent, replace(capture, device=goal, sections=frozenset({"interfaces"})))
+        kept = {each.subject for each in held.values()}
+        return closed(intent, goal, [gap for gap in left if gap.difference.subject not in kept])
 
     goal = after(there)
     mends: list[Mend] = []

@@ -207,7 +207,8 @@ def _altered(node: Node, goal: Node) -> list[Step]:
             steps.append(Step(each, each))
             continue
         other = new.popleft() if new else None
-        steps.append(Step(each, each if other and other.statement.text == each.statement.text else other))
+        same = other is not None and other.statement.text == each.statement.text and each.children is None
+        steps.append(Step(each, each if same else other))
         last = len(steps)
     return [*steps[:last], *(Step(None, each) for each in new), *steps[last:]]
 

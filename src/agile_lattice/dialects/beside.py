@@ -53,7 +53,7 @@ def beside(node: Node) -> Iterator[tuple[Node, set[Saying]]]:
 def holds_others(node: Node) -> bool:
     """Tell whether something stands inside a statement that is a fact which is not of that fact."""
     return node.fact is not None and any(
-        (each.fixed and not each.head) or (each.phrase is not None and each.phrase.makes is not None)
+        not each.head and (each.fixed or (each.phrase is not None and each.phrase.makes is not None))
         for each in node.children or ()
     )
 
