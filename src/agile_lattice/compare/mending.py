@@ -12,7 +12,7 @@ from agile_lattice.collection import no_collection
 from agile_lattice.compare.closing import as_it_is, closed
 from agile_lattice.compare.comparing import comparison_of, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
-from agile_lattice.compare.managing import Held, cutting, says_management
+from agile_lattice.compare.managing import Held, cutting, entangled, says_management
 from agile_lattice.dialects.alignment import align, taken_back
 from agile_lattice.dialects.assembly import assemble, facts_in, facts_of
 from agile_lattice.dialects.changing import TextChange, edited_texts, patch, refilled, typed
@@ -90,6 +90,7 @@ def mend(
     there = as_it_is(intent, capture.device, capture.sections)
     gaps = find_gaps(intent, capture)
     held = {index: one for index, one in cutting(intent, there, gaps).items() if one.subject not in cut}
+    held |= entangled(gaps, [fact for _, one in read for fact in one.entangled])
     closing = [gap for index, gap in enumerate(gaps) if index not in held]
 
     def after(device: Device) -> Device:

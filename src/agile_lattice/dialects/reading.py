@@ -6,6 +6,7 @@ import msgspec
 
 from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.errors import CaptureError
+from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.dialects.understanding import Leftover, Reader, Trace, count_of
@@ -26,6 +27,7 @@ class Reading(msgspec.Struct, frozen=True):
         statements: How many statements it has, and how many of them were understood.
         answers_itself: Whether the device answers for what its translations use without being told.
         family: The one address family that its rules are for, if there is another program for the other.
+        entangled: Facts inside whose statements something stands that was not understood.
     """
 
     dialect: str
@@ -36,6 +38,7 @@ class Reading(msgspec.Struct, frozen=True):
     statements: tuple[int, int]
     answers_itself: bool = False
     family: int | None = None
+    entangled: tuple[Fact, ...] = ()
 
 
 def read_form(dialect: Dialect, form: Form, text: str, file: str) -> Reading:
@@ -69,7 +72,10 @@ def read_statements(
     itself = dialect.semantics.answers == "itself"
     understood = count, count - reader.left
     family = dialect.semantics.family
-    return Reading(dialect.name, form.name, facts, leftovers, frozenset(reader.sections), understood, itself, family)
+    return Reading(
+        dialect.name, form.name, facts, leftovers, frozenset(reader.sections), understood, itself, family,
+        tuple(reader.entangled),
+    )  # fmt: skip
 
 
 def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:

@@ -102,6 +102,7 @@ class Reader:
 
     Attributes:
         leftovers: What was not understood.
+        entangled: Facts inside whose statements some of that stands.
         left: How many statements that are.
         sections: The sections that the text speaks of.
     """
@@ -111,6 +112,7 @@ class Reader:
         self.form = form
         self.trace = trace
         self.leftovers: list[Leftover] = []
+        self.entangled: list[Fact] = []
         self.left = 0
         self.sections: set[Section] = set(form.carries)
         self.before = frozenset(form.before)
@@ -215,9 +217,9 @@ class Reader:
         if phrase.constants:
             fields.update(phrase.constants)
         places: Lines = {}
+        before = len(self.leftovers), self.left
         if statement.children is not None:
             places = {**dict.fromkeys(fields, self.place(statement)), **found.places}
-            before = len(self.leftovers), self.left
             self.inside(found, inherited, fields, places, path)
             if not (kind.key or kind.holds) and len(self.leftovers) > before[0]:
                 # One member that is not understood can change what all the others mean.
@@ -238,6 +240,8 @@ class Reader:
             self.leave(statement, path, f"it does not say enough: {error}")
             return
         self.single[kind.name].append(fact)
+        if len(self.leftovers) > before[0]:
+            self.entangled.append(fact)
         if self.trace is not None:
             self.trace[id(statement)].fact = fact
 

@@ -43,5 +43,5 @@ def show_held(console: Console, mendings: Sequence[Mending]) -> None:
             console.print(Text(words, style="remedy"))
         for one in mending.held:
             console.print(Text.assemble((f"{mending.device}: {one.subject}", "strong"), " is left as it is"))
-            hint = f"{one.reason}. To change it all the same: --cut '{one.subject}'"
+            hint = one.reason if one.firm else f"{one.reason}. To change it all the same: --cut '{one.subject}'"
             console.print(Padding(Text(hint, style="remedy"), (0, 0, 0, 2)))
