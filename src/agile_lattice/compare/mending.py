@@ -13,12 +13,12 @@ from agile_lattice.compare.closing import as_it_is, closed
 from agile_lattice.compare.comparing import comparison_of, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
 from agile_lattice.compare.managing import Held, cutting, entangled, says_management
-from agile_lattice.dialects.alignment import align, taken_back
 from agile_lattice.dialects.assembly import assemble, facts_in, facts_of
-from agile_lattice.dialects.changing import TextChange, edited_texts, patch, refilled, typed
+from agile_lattice.dialects.changes.alignment import align, taken_back
+from agile_lattice.dialects.changes.changing import TextChange, edited_texts, patch, refilled, typed
+from agile_lattice.dialects.changes.outline import outline
 from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.facts import CarriedFact, Fact
-from agile_lattice.dialects.outline import outline
 from agile_lattice.dialects.parting import readings
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading import Reading

@@ -62,17 +62,19 @@ from typing import Any
 
 import msgspec
 
+from agile_lattice.dialects.base_kinds import BASE
 from agile_lattice.dialects.dialect import INSIDE, Block, Change, Dialect, Form, Phrase
 from agile_lattice.dialects.errors import DefinitionError
-from agile_lattice.dialects.fact_types import FACTS, NAMED, PARTS, FactType
+from agile_lattice.dialects.fact_types import FACTS, PARTS, FactType
 from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
-from agile_lattice.dialects.kinds import BASE, NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
+from agile_lattice.dialects.kinds import NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
 from agile_lattice.dialects.moulds import Moulds
 from agile_lattice.dialects.passes import PASSES
 from agile_lattice.dialects.patterns import Pattern
 from agile_lattice.dialects.semantics import Semantics, passes_of
 from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.surfaces import AnySurface
+from agile_lattice.dialects.traits import NAMED
 from agile_lattice.intent.model import Section
 
 ASIDE, ALWAYS = "aside", "always"

@@ -1,8 +1,6 @@
 """What the engine has to know about each kind of fact: its fields, their traits, and how messages name it.
 
-Each field has a *trait*, the little about a value that decides how a statement is shaped:
-its family, whether a set has one member or many, which of a few words it is. `None` means
-that there is nothing to write.
+Each field has a *trait* (`traits.py`), which decides how a statement is shaped.
 """
 
 from __future__ import annotations
@@ -33,11 +31,19 @@ from agile_lattice.dialects.facts import (
     SideFact,
     TwinFact,
 )
-from agile_lattice.dialects.kinds import WHOLE
-from agile_lattice.intent.addresses import BITS, AddressSet, Prefix
+from agile_lattice.dialects.traits import (
+    address_traits,
+    end_trait,
+    interface_traits,
+    passage_traits,
+    route_traits,
+    rule_traits,
+    settings_traits,
+)
+from agile_lattice.intent.addresses import BITS, Prefix
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.permits import Passage
-from agile_lattice.intent.routes import DEFAULT_DISTANCE, Route
+from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import Rule
 
 
@@ -78,99 +84,6 @@ class FactType(msgspec.Struct, frozen=True):
         return self.words.format(fact=fact)
 
 
-def _interface_traits(one: InterfaceFact) -> tuple[Any, ...]:
-    return (
-        True,
-        one.loopback or None,
-        one.enabled,
-        one.mtu is not None or None,
-        bool(one.description) or None,
-        one.dhcp4 or None,
-        one.dhcp6 or None,
-        one.slaac or None,
-        one.dial is not None or None,
-        bool(one.parent) or None,
-        one.vlan is not None or None,
-        one.bridge or None,
-        one.by_vlan or None,
-        bool(one.instance) or None,
-    )
-
-
-def _address_traits(one: AddressFact | AnswerFact) -> tuple[Any, ...]:
-    return True, one.address.family
-
-
-def _route_traits(one: Route) -> tuple[Any, ...]:
-    return (
-        one.to.family,
-        None if one.via is None else one.via.family,
-        None if one.interface is None else True,
-        one.discard,
-        None if one.distance == DEFAULT_DISTANCE else True,
-        None if one.metric is None else True,
-        True if one.off_link else None,
-        True if one.instance else None,
-    )
-
-
-NAMED = "named"
-
-
-def _set_trait(value: AddressSet | str) -> Any:
-    """Return the trait of a set of addresses: family and whether it has many members, or that it goes by a name."""
-    return NAMED if isinstance(value, str) else (value.family, len(value.spans) > 1)
-
-
-def _end_trait(end: Prefix) -> Any:
-    return end.family if end.is_host else (end.family, WHOLE)
-
-
-def _rule_traits(one: Rule) -> tuple[Any, ...]:
-    arrives, leaves, ports = one.arrives, one.leaves, one.ports
-    source, destination, to = one.source, one.destination, one.to
-    return (
-        one.stage,
-        one.verdict,
-        None if arrives is None else len(arrives) > 1,
-        None if leaves is None else len(leaves) > 1,
-        None if source is None else _set_trait(source),
-        None if destination is None else _set_trait(destination),
-        one.protocol,
-        None if ports is None else len(ports) > 1,
-        None if to is None else _set_trait(to),
-        None if one.to_port is None else True,
-        None if one.port_use == "shared" else one.port_use,
-        True if one.rewrites_dns else None,
-        True if one.name else None,
-        None if one.rank is None else True,
-    )
-
-
-def _passage_traits(one: Passage) -> tuple[Any, ...]:
-    source, destination = one.source, one.destination
-    return (
-        one.verdict,
-        None if one.arrives is None else len(one.arrives) > 1,
-        None if one.leaves is None else len(one.leaves) > 1,
-        None if source is None else _set_trait(source),
-        None if destination is None else _set_trait(destination),
-        one.protocol,
-        None if one.ports is None else len(one.ports) > 1,
-        True if one.log else None,
-        True if one.name else None,
-        None if one.rank is None else True,
-    )
-
-
-def _settings_traits(one: SettingsFact) -> tuple[Any, ...]:
-    return (
-        one.forwarding4,
-        one.forwarding6,
-        one.reverse_path,
-    )
-
-
 SERVICE_KEYS = {"arrives": ("from",), "leaves": ("to",), "protocol": ("service",), "ports": ("service",)}
 PASSAGE_FIELDS = Passage.__struct_fields__[:-1]
 
@@ -184,7 +97,7 @@ FACTS: dict[str, FactType] = {
             InterfaceFact,
             "interfaces",
             InterfaceFact.__struct_fields__[:-1],
-            _interface_traits,
+            interface_traits,
             key="interface",
             words="interface {fact.interface}",
             keys={"dhcp4": ("learns",), "dhcp6": ("learns",), "slaac": ("learns",), "by_vlan": ("bridge",)},
@@ -194,7 +107,7 @@ FACTS: dict[str, FactType] = {
             AddressFact,
             "interfaces",
             ("interface", "address"),
-            _address_traits,
+            address_traits,
             holds=True,
             words="address {fact.address} on {fact.interface}",
         ),
@@ -273,8 +186,8 @@ FACTS: dict[str, FactType] = {
             "translations",
             TwinFact.__struct_fields__[:-1],
             lambda one: (
-                _end_trait(one.external),
-                _end_trait(one.internal),
+                end_trait(one.external),
+                end_trait(one.internal),
                 None if one.facing is None else len(one.facing) > 1,
                 True if one.name else None,
                 None if one.rank is None else True,
@@ -303,7 +216,7 @@ FACTS: dict[str, FactType] = {
             AnswerFact,
             "answers",
             ("interface", "address"),
-            _address_traits,
+            address_traits,
             words="answering for {fact.address} on {fact.interface}",
         ),
         FactType(
@@ -311,7 +224,7 @@ FACTS: dict[str, FactType] = {
             Route,
             "routes",
             ("to", "via", "interface", "discard", "distance", "metric", "off_link", "instance"),
-            _route_traits,
+            route_traits,
             words="route {fact.to}",
             keys={"off_link": ("off-link",)},
         ),
@@ -320,7 +233,7 @@ FACTS: dict[str, FactType] = {
             Rule,
             "translations",
             Rule.__struct_fields__[:-1],
-            _rule_traits,
+            rule_traits,
             words="translation {fact.name}",
             keys={
                 **SERVICE_KEYS,
@@ -331,17 +244,17 @@ FACTS: dict[str, FactType] = {
             },
         ),
         FactType(
-            "permit", Passage, "permits", PASSAGE_FIELDS, _passage_traits, words="permit {fact.name}", keys=SERVICE_KEYS
+            "permit", Passage, "permits", PASSAGE_FIELDS, passage_traits, words="permit {fact.name}", keys=SERVICE_KEYS
         ),
         FactType(
-            "access", Passage, "access", PASSAGE_FIELDS, _passage_traits, words="access {fact.name}", keys=SERVICE_KEYS
+            "access", Passage, "access", PASSAGE_FIELDS, passage_traits, words="access {fact.name}", keys=SERVICE_KEYS
         ),
         FactType(
             "settings",
             SettingsFact,
             "settings",
             SettingsFact.__struct_fields__[:-1],
-            _settings_traits,
+            settings_traits,
             key=SINGLE,
             words="settings",
             keys={

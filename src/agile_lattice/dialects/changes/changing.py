@@ -9,10 +9,10 @@ from typing import Any
 
 import msgspec
 
-from agile_lattice.dialects.alignment import Step
+from agile_lattice.dialects.changes.alignment import Step
+from agile_lattice.dialects.changes.outline import Node
 from agile_lattice.dialects.dialect import Change, Form
 from agile_lattice.dialects.facts import AddressFact
-from agile_lattice.dialects.outline import Node
 from agile_lattice.dialects.surfaces import Edit, Statement, woven
 from agile_lattice.intent.addresses import Prefix
 from agile_lattice.intent.routes import Route

@@ -12,7 +12,7 @@ from typing import Any
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.dialects.outline import Node
+from agile_lattice.dialects.changes.outline import Node
 
 
 class Saying(msgspec.Struct, frozen=True):

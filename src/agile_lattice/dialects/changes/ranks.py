@@ -8,8 +8,8 @@ from typing import Any
 
 from msgspec.structs import replace
 
+from agile_lattice.dialects.changes.outline import Node
 from agile_lattice.dialects.facts import ResolverFact
-from agile_lattice.dialects.outline import Node
 from agile_lattice.dialects.semantics import STEP, by_rank
 from agile_lattice.dialects.surfaces import Statement
 

@@ -7,9 +7,9 @@ from collections.abc import Collection, Mapping, Sequence
 
 import msgspec
 
-from agile_lattice.dialects.beside import beside, holds_others, sayings, without
-from agile_lattice.dialects.outline import Node
-from agile_lattice.dialects.ranks import list_of, positions, ranked, unranked
+from agile_lattice.dialects.changes.beside import beside, holds_others, sayings, without
+from agile_lattice.dialects.changes.outline import Node
+from agile_lattice.dialects.changes.ranks import list_of, positions, ranked, unranked
 from agile_lattice.intent.model import Section
 from agile_lattice.packets.order import longest_run
 
