@@ -21,10 +21,10 @@ from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.facts import CarriedFact, Fact
 from agile_lattice.dialects.parting import readings
 from agile_lattice.dialects.passes import Facts
+from agile_lattice.dialects.passes.sides import called_as
 from agile_lattice.dialects.reading import Reading
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts
-from agile_lattice.dialects.sides import called_as
 from agile_lattice.intent.model import Device, Section
 from agile_lattice.intent.normal import with_mtus, without_usual_mtus
 

@@ -24,8 +24,8 @@ from agile_lattice.dialects.facts import (
     SettingsFact,
     SideFact,
 )
-from agile_lattice.dialects.families import RULED, united
 from agile_lattice.dialects.passes import Facts
+from agile_lattice.dialects.passes.families import RULED, united
 from agile_lattice.dialects.reading import Reading
 from agile_lattice.dialects.understanding import Leftover
 from agile_lattice.intent.addresses import AddressSet

@@ -69,7 +69,7 @@ from agile_lattice.dialects.fact_types import FACTS, PARTS, FactType
 from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
 from agile_lattice.dialects.kinds import NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
 from agile_lattice.dialects.moulds import Moulds
-from agile_lattice.dialects.passes import PASSES
+from agile_lattice.dialects.passes.named import PASSES
 from agile_lattice.dialects.patterns import Pattern
 from agile_lattice.dialects.semantics import Semantics, passes_of
 from agile_lattice.dialects.shapes import Shapes

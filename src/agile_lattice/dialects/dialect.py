@@ -9,9 +9,9 @@ from typing import Any, Literal
 import msgspec
 
 from agile_lattice.dialects.fact_types import FactType
-from agile_lattice.dialects.families import FAMILIES, RULED
 from agile_lattice.dialects.moulds import Moulds
 from agile_lattice.dialects.passes import Pass
+from agile_lattice.dialects.passes.families import FAMILIES, RULED
 from agile_lattice.dialects.patterns import Pattern
 from agile_lattice.dialects.semantics import Semantics
 from agile_lattice.dialects.shapes import Shapes

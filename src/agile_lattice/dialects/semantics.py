@@ -24,12 +24,13 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.dialects.errors import Refusal, Refusals
-from agile_lattice.dialects.external import EXTERNAL
 from agile_lattice.dialects.facts import AnswerFact, Fact, TwinFact
-from agile_lattice.dialects.families import only
-from agile_lattice.dialects.groups import APART
-from agile_lattice.dialects.passes import PASSES, Facts, Pass
-from agile_lattice.dialects.sides import MARKS, ZONES
+from agile_lattice.dialects.passes import Facts, Pass
+from agile_lattice.dialects.passes.external import EXTERNAL
+from agile_lattice.dialects.passes.families import only
+from agile_lattice.dialects.passes.groups import APART
+from agile_lattice.dialects.passes.named import PASSES
+from agile_lattice.dialects.passes.sides import MARKS, ZONES
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.joining import join
 from agile_lattice.intent.permits import Passage

@@ -1,17 +1,12 @@
-"""The few things between facts and model that a table of phrases cannot say.
-
-A dialect file names its passes. Each is a pair: `down` before rendering, `up` after reading.
-"""
+"""Passes that a dialect file names."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
-import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.dialects.errors import Refusal, Refusals
-from agile_lattice.dialects.expansion import contract, expand
 from agile_lattice.dialects.facts import (
     AddressFact,
     AnswerFact,
@@ -26,26 +21,15 @@ from agile_lattice.dialects.facts import (
     PartFact,
     SideFact,
 )
-from agile_lattice.dialects.instances import numbered, unnumbered
+from agile_lattice.dialects.passes import Facts, Pass
+from agile_lattice.dialects.passes.expansion import contract, expand
+from agile_lattice.dialects.passes.instances import numbered, unnumbered
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
 
-Facts = dict[str, list[Fact]]
 LOOPBACK = "lo"
-
-
-class Pass(msgspec.Struct, frozen=True):
-    """Changes facts on their way.
-
-    Attributes:
-        down: From the model towards the text; the second argument is the dialect's name.
-        up: From the text towards the model.
-    """
-
-    down: Callable[[Facts, str], Facts]
-    up: Callable[[Facts], Facts]
 
 
 def _loopback_down(facts: Facts, dialect: str) -> Facts:
