@@ -226,24 +226,29 @@ PHRASES = [
     "to <to:prefix4> {[quick <discard>] [<distance>]} [<interface>]",
 ]
 STARTS = st.sampled_from(["to ", "", "note ", "dev lan0 to ", "at 7 to "])
-WORDS = st.sampled_from(
-    ["7", "300", "drop", "dev", "dev lan0", "via", "at 7", "by 8", "quick drop", "lan0", "10.0.0.300"]
-)
+WORDS = [
+    "7, drop, dev",
+    "7, drop, lan0",
+    "at 7, by 8, lan0",
+    "quick drop, 7, lan0",
+    "dev lan0, drop, 300",
+    "via, dev, 7",
+]
 
 
-@settings(MANY, max_examples=400)
+@settings(MANY, max_examples=250)
 @given(
     phrases=st.lists(st.sampled_from(PHRASES), min_size=1, max_size=2, unique=True),
     starts=st.lists(STARTS, min_size=1, max_size=2, unique=True),
-    words=st.lists(WORDS, min_size=2, max_size=3, unique=True),
+    words=st.sampled_from(WORDS),
     order=st.randoms(use_true_random=False),
 )
 def test_a_mould_understands_no_line_otherwise(
-    phrases: list[str], starts: list[str], words: list[str], order: Random
+    phrases: list[str], starts: list[str], words: str, order: Random
 ) -> None:
     dialect = parse_dialect(AMBIGUOUS % "\n".join(f"{each} => route" for each in phrases), "murky.toml")
     # All lines that a few words make, twice over.
-    ends = [" ".join(each) for length in range(4) for each in product(words, repeat=length)]
+    ends = [" ".join(each) for length in range(4) for each in product(words.split(", "), repeat=length)]
     lines = [(start, end) for start in starts for end in ends] * 2
     order.shuffle(lines)
     text = "".join(f"{start}10.0.{n}.0/24 {end}\n" for n, (start, end) in enumerate(lines))
