@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Collection, Sequence
-
-import msgspec
+from collections.abc import Sequence
 
 from agile_lattice.compare.differences import Gap
-from agile_lattice.dialects.facts import AddressFact, Fact
+from agile_lattice.compare.holding import Held
+from agile_lattice.dialects.facts import AddressFact
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
@@ -19,46 +17,6 @@ from agile_lattice.packets.spans import meet, minus
 
 # Of an interface by which a device is managed, these can be changed without losing it.
 HARMLESS = {"description", "mtu", "management", "resolvers"}
-
-
-class Held(msgspec.Struct, frozen=True):
-    """A difference that is not closed.
-
-    Attributes:
-        subject: What the difference is about.
-        reason: What would be cut of the way by which the device is managed; or else what would be lost.
-        firm: Whether it is not closed even if it is asked for by name.
-    """
-
-    subject: str
-    reason: str
-    firm: bool = False
-
-
-def entangled(gaps: Sequence[Gap], facts: Collection[Fact]) -> dict[int, Held]:
-    """Find addresses that could go only with something beside them that was not understood.
-
-    Args:
-        gaps: All differences.
-        facts: Facts inside whose statements something stands that was not understood.
-
-    Returns:
-        By the index of the difference.
-    """
-    wanted = [gap.wanted for gap in gaps if gap.found is None and isinstance(gap.wanted, AddressFact)]
-    coming = Counter((one.interface, one.address.family) for one in wanted)
-    found = {}
-    for index, gap in enumerate(gaps):
-        fact = gap.found
-        if gap.wanted is not None or not isinstance(fact, AddressFact) or fact not in facts:
-            continue
-        kind = fact.interface, fact.address.family
-        if coming[kind]:
-            coming[kind] -= 1  # its statement becomes that of another address
-            continue
-        reason = "what stands with it was not understood, and would go along: take it out by hand"
-        found[index] = Held(gap.difference.subject, reason, firm=True)
-    return found
 
 
 def cutting(intent: Device, there: Device, gaps: Sequence[Gap]) -> dict[int, Held]:

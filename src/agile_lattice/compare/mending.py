@@ -12,7 +12,8 @@ from agile_lattice.collection import no_collection
 from agile_lattice.compare.closing import as_it_is, closed
 from agile_lattice.compare.comparing import comparison_of, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
-from agile_lattice.compare.managing import Held, cutting, entangled, says_management
+from agile_lattice.compare.holding import Held, entangled
+from agile_lattice.compare.managing import cutting, says_management
 from agile_lattice.dialects.assembly import assemble, facts_in, facts_of
 from agile_lattice.dialects.changes.alignment import align, taken_back
 from agile_lattice.dialects.changes.changing import TextChange, edited_texts, patch, refilled, typed

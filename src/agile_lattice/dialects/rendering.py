@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from itertools import groupby
 from typing import Any
 
@@ -15,7 +15,8 @@ from agile_lattice.dialects.fact_types import FACTS, FactType
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.kinds import Unspellable
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.shapes import Shape, UnspellableField, whole_fields
+from agile_lattice.dialects.planning import Plan, agrees, planned, present_of
+from agile_lattice.dialects.shapes import UnspellableField, whole_fields
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import NOWHERE, Place
@@ -61,21 +62,6 @@ def written(dialect: Dialect, facts: Facts, form: Form, causes: Causes | None = 
     return statements
 
 
-class _Plan(msgspec.Struct, frozen=True):
-    """How facts of one make are written: as these shapes, with these and the block inside, or not at all and why.
-
-    Attributes:
-        only: Writes the fact, if it is one statement without a block.
-    """
-
-    shapes: tuple[Shape, ...] = ()
-    heads: tuple[Shape, ...] = ()
-    block: Block | None = None
-    unsaid: str = ""
-    reason: str = ""
-    only: Callable[[Any], str] | None = None
-
-
 class _Owner(msgspec.Struct, frozen=True):
     """The fact that a block is of; everything is empty if it is of none.
 
@@ -106,15 +92,6 @@ def place_of(fact: Any) -> Place:
     return place
 
 
-def _present(kind: FactType, traits: tuple[Any, ...]) -> dict[str, Any]:
-    return {name: trait for name, trait in zip(kind.fields, traits, strict=True) if trait is not None}
-
-
-def _agrees(phrase: Phrase, present: Mapping[str, Any]) -> bool:
-    """Tell whether what a phrase sets by being there is so."""
-    return all(present.get(name) == value for name, value in phrase.constants.items())
-
-
 class _Writer:
     def __init__(self, dialect: Dialect, facts: Facts, homes: Counter[str], causes: Causes | None) -> None:
         self.dialect = dialect
@@ -125,7 +102,7 @@ class _Writer:
         self.said: set[int] = set()
         self.waiting: dict[int, Refusal] = {}
         self.refusals: list[Refusal] = []
-        self._plans: dict[int, dict[tuple[Any, ...], _Plan]] = defaultdict(dict)
+        self._plans: dict[int, dict[tuple[Any, ...], Plan]] = defaultdict(dict)
         self._indexes: dict[tuple[str, str], dict[Any, list[Fact]]] = {}
 
     def block(self, block: Block, owner: _Owner, fields: dict[str, Any]) -> list[Statement]:
@@ -158,7 +135,7 @@ class _Writer:
         if phrase.always:
             owner = _Owner()
         shape = phrase.shapes.of(owner.traits)
-        if shape is None or not _agrees(phrase, owner.present):
+        if shape is None or not agrees(phrase, owner.present):
             return
         says = shape.names.union(phrase.constants)
         if owner.traits and phrase.block is None and says <= said:
@@ -235,7 +212,7 @@ class _Writer:
                 except Unspellable:
                     pass  # it is said below which field it is
             if plan is None:
-                plan = self.plan(kind, phrases, traits, around)
+                plan = planned(kind, phrases, traits, around)
                 if len(plan.shapes) == 1 and plan.block is None and not plan.heads and self.causes is None:
                     plan = msgspec.structs.replace(plan, only=plan.shapes[0].quick)
                 plans[traits] = plan
@@ -262,7 +239,7 @@ class _Writer:
         return statements
 
     def children(
-        self, kind: FactType, fact: Fact, plan: _Plan, traits: tuple[Any, ...], around: dict[str, Any]
+        self, kind: FactType, fact: Fact, plan: Plan, traits: tuple[Any, ...], around: dict[str, Any]
     ) -> list[Statement]:
         """Write what stands inside the statement of a fact."""
         heads = [self.caused(Statement(head.fill(fact), 0), fact, head.names) for head in plan.heads]
@@ -270,72 +247,7 @@ class _Writer:
             return heads
         fields = kind.fields if not kind.key else (kind.key,) if kind.key in kind.fields else ()
         inherited = {name: getattr(fact, name) for name in fields}
-        return heads + self.block(plan.block, _Owner(fact, traits, _present(kind, traits)), {**around, **inherited})
-
-    def plan(self, kind: FactType, phrases: list[Phrase], traits: tuple[Any, ...], around: Iterable[str]) -> _Plan:
-        """Decide how facts with these traits are written; that depends on nothing else."""
-        present = _present(kind, traits)
-        missing = set(present)
-        several: list[Shape] = []
-        told: set[str] = set()
-        for phrase in phrases:
-            if not _agrees(phrase, present):
-                continue
-            shape = phrase.shapes.of(traits)
-            if shape is None:
-                continue
-            if kind.key and phrase.block is None:
-                # One of several statements: worth writing if it says something new.
-                said = shape.fields.union(phrase.constants)
-                if said & missing - {kind.key}:
-                    several.append(shape)
-                    missing -= said
-                    told |= said
-                continue
-            heads = [condition.of(traits) for _, condition in phrase.conditions]
-            said_inside = [head.names for head in heads if head is not None]
-            if len(said_inside) < len(heads):
-                continue
-            names = shape.names.union(*said_inside)
-            if phrase.block is not None:
-                names |= self.names_inside(phrase.block, traits, present)
-            unsaid = set(present).difference(whole_fields(names), phrase.constants, around, told)
-            if not unsaid:
-                return _Plan((*several, shape), tuple(head for head in heads if head is not None), phrase.block)
-            missing = min(missing, unsaid, key=len)
-        if not missing:
-            return _Plan(tuple(several))
-        # Best named is a field that no phrase has a place for, whatever the others are.
-        homeless = [
-            name
-            for name, trait in present.items()
-            if name not in around and not any(self.takes(phrase, name, trait) for phrase in phrases)
-        ]
-        whole = len(missing) == len(present) and not homeless
-        reason = "no statement says it together with the rest" if whole else "there is no statement for it"
-        return _Plan(unsaid=next(name for name in kind.fields if name in (homeless or missing)), reason=reason)
-
-    def takes(self, phrase: Phrase, field: str, trait: Any) -> bool:
-        """Tell whether a phrase, or one inside its block, has a place for a field with this trait."""
-        inside = phrase.block.phrases if phrase.block is not None else ()
-        return (
-            phrase.constants.get(field) == trait
-            or phrase.shapes.takes(field, trait)
-            or any(condition.takes(field, trait) for _, condition in phrase.conditions)
-            or any(self.takes(each, field, trait) for each in inside if each.makes is None)
-        )
-
-    def names_inside(self, block: Block, traits: tuple[Any, ...], present: Mapping[str, Any]) -> set[str]:
-        """Return the fields of a fact, and parts of them, that the statements inside its block can say."""
-        found: set[str] = set()
-        for phrase in block.phrases:
-            if phrase.makes is None and phrase.written:
-                shape = phrase.shapes.of(traits)
-                if shape is not None and _agrees(phrase, present):
-                    found |= shape.names.union(phrase.constants)
-                    if phrase.block is not None:
-                        found |= self.names_inside(phrase.block, traits, present)
-        return found
+        return heads + self.block(plan.block, _Owner(fact, traits, present_of(kind, traits)), {**around, **inherited})
 
     def refusal(self, kind: FactType, fact: Fact, field: str, reason: str) -> Refusal:
         """Return the refusal of a field of a fact."""

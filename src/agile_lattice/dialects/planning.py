@@ -1,0 +1,105 @@
+"""How facts are written: which phrases say all of a fact of some make, each in which shape."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
+
+import msgspec
+
+from agile_lattice.dialects.dialect import Block, Phrase
+from agile_lattice.dialects.fact_types import FactType
+from agile_lattice.dialects.shapes import Shape, whole_fields
+
+
+class Plan(msgspec.Struct, frozen=True):
+    """How facts of one make are written: as these shapes, with these and the block inside, or not at all and why.
+
+    Attributes:
+        only: Writes the fact, if it is one statement without a block.
+    """
+
+    shapes: tuple[Shape, ...] = ()
+    heads: tuple[Shape, ...] = ()
+    block: Block | None = None
+    unsaid: str = ""
+    reason: str = ""
+    only: Callable[[Any], str] | None = None
+
+
+def present_of(kind: FactType, traits: tuple[Any, ...]) -> dict[str, Any]:
+    """Return the traits by the names of their fields, of those that say something."""
+    return {name: trait for name, trait in zip(kind.fields, traits, strict=True) if trait is not None}
+
+
+def agrees(phrase: Phrase, present: Mapping[str, Any]) -> bool:
+    """Tell whether what a phrase sets by being there is so."""
+    return all(present.get(name) == value for name, value in phrase.constants.items())
+
+
+def planned(kind: FactType, phrases: list[Phrase], traits: tuple[Any, ...], around: Iterable[str]) -> Plan:
+    """Decide how facts with these traits are written; that depends on nothing else."""
+    present = present_of(kind, traits)
+    missing = set(present)
+    several: list[Shape] = []
+    told: set[str] = set()
+    for phrase in phrases:
+        if not agrees(phrase, present):
+            continue
+        shape = phrase.shapes.of(traits)
+        if shape is None:
+            continue
+        if kind.key and phrase.block is None:
+            # One of several statements: worth writing if it says something new.
+            said = shape.fields.union(phrase.constants)
+            if said & missing - {kind.key}:
+                several.append(shape)
+                missing -= said
+                told |= said
+            continue
+        heads = [condition.of(traits) for _, condition in phrase.conditions]
+        said_inside = [head.names for head in heads if head is not None]
+        if len(said_inside) < len(heads):
+            continue
+        names = shape.names.union(*said_inside)
+        if phrase.block is not None:
+            names |= _names_inside(phrase.block, traits, present)
+        unsaid = set(present).difference(whole_fields(names), phrase.constants, around, told)
+        if not unsaid:
+            return Plan((*several, shape), tuple(head for head in heads if head is not None), phrase.block)
+        missing = min(missing, unsaid, key=len)
+    if not missing:
+        return Plan(tuple(several))
+    # Best named is a field that no phrase has a place for, whatever the others are.
+    homeless = [
+        name
+        for name, trait in present.items()
+        if name not in around and not any(_takes(phrase, name, trait) for phrase in phrases)
+    ]
+    whole = len(missing) == len(present) and not homeless
+    reason = "no statement says it together with the rest" if whole else "there is no statement for it"
+    return Plan(unsaid=next(name for name in kind.fields if name in (homeless or missing)), reason=reason)
+
+
+def _takes(phrase: Phrase, field: str, trait: Any) -> bool:
+    """Tell whether a phrase, or one inside its block, has a place for a field with this trait."""
+    inside = phrase.block.phrases if phrase.block is not None else ()
+    return (
+        phrase.constants.get(field) == trait
+        or phrase.shapes.takes(field, trait)
+        or any(condition.takes(field, trait) for _, condition in phrase.conditions)
+        or any(_takes(each, field, trait) for each in inside if each.makes is None)
+    )
+
+
+def _names_inside(block: Block, traits: tuple[Any, ...], present: Mapping[str, Any]) -> set[str]:
+    """Return the fields of a fact, and parts of them, that the statements inside its block can say."""
+    found: set[str] = set()
+    for phrase in block.phrases:
+        if phrase.makes is None and phrase.written:
+            shape = phrase.shapes.of(traits)
+            if shape is not None and agrees(phrase, present):
+                found |= shape.names.union(phrase.constants)
+                if phrase.block is not None:
+                    found |= _names_inside(phrase.block, traits, present)
+    return found
