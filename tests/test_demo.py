@@ -271,7 +271,7 @@ def test_what_is_rendered_is_proven_and_what_was_changed_is_shown(
     assert "Not decided: no text speaks of routes." in text and "not decided for all" in text
     # What would not be the same is not written.
     monkeypatch.setattr(
-        "agile_lattice.dialects.rendering.Shape.fill", lambda self, fact: "route replace 10.0.0.0/8 dev lo"
+        "agile_lattice.dialects.shapes.Shape.fill", lambda self, fact: "route replace 10.0.0.0/8 dev lo"
     )
     assert main(["render", INTENT, "--device", "quay-edge", "--prove", "--into", str(tmp_path / "bad")]) == 2
     assert not (tmp_path / "bad").exists()
