@@ -15,6 +15,7 @@ from msgspec.structs import replace
 from agile_lattice.behaviour.proving import prove
 from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
+from agile_lattice.compare.settling import settled
 from agile_lattice.dialects import Rendered, as_intent, read_device, render_device
 from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.errors import Refusals
@@ -56,13 +57,14 @@ def members(one: Interface) -> tuple[str, ...]:
 
 
 def in_effect(one: Device, other: Device) -> list[str]:
-    """Compare lists of rules; order that no packet notices is none: some devices have an order of their own."""
-    found = [
+    """Compare lists of rules; what no packet notices is no difference: some devices have an order of their own."""
+    gaps = [
         *rule_gaps(TRANSLATIONS, one.translations, other.translations),
         *rule_gaps(PERMITS, one.permits, other.permits),
         *rule_gaps(ACCESS, one.access, other.access),
     ]
-    return [each.difference.subject for each in found if each.difference.weight != "cosmetic"]
+    found = settled(one, other, gaps, [each.difference for each in gaps])
+    return [each.subject for each in found if each.weight != "cosmetic"]
 
 
 def without_vlans(device: Device) -> Device:

@@ -2,13 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from functools import lru_cache
+from itertools import repeat
 from socket import inet_ntop, inet_pton
 
 import msgspec
 
-from agile_lattice.dialects.kinds import CACHED, NUMBERS, WHOLE, Kind, Unspellable, always, number_kind, text_kind
+from agile_lattice.dialects.kinds import (
+    CACHED,
+    NUMBERS,
+    WHOLE,
+    Kind,
+    Unspellable,
+    always,
+    each_once,
+    number_kind,
+    text_kind,
+)
 from agile_lattice.intent.addresses import AF_INET, AF_INET6, BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.masks import netmask, wildcard
 from agile_lattice.intent.services import spell_ports
@@ -16,6 +27,7 @@ from agile_lattice.packets.spans import Span, Spans, merged, minus
 
 # Every line of a long text may hold some of these: they are read without the messages of `Prefix.parse`.
 _FAMILY = {4: AF_INET, 6: AF_INET6}
+_LOOSE = {4: "[0-9.]+", 6: "[0-9a-fA-F:.]+"}  # enough to find one, where what reads it takes nothing else
 _LENGTHS = {
     family: {f"{length:0{digits}}": length for digits in (1, 2, 3) for length in range(bits + 1)}
     for family, bits in BITS.items()
@@ -23,27 +35,39 @@ _LENGTHS = {
 
 
 def _address_kind(family: int, pattern: str) -> Kind:
-    kind, from_bytes = _FAMILY[family], int.from_bytes
+    kind, from_bytes, loose = _FAMILY[family], int.from_bytes, _LOOSE[family]
 
     @lru_cache(CACHED)
     def read(text: str) -> Address:
         return Address(family, from_bytes(inet_pton(kind, text)))
 
-    return Kind(f"address{family}", pattern, read, lru_cache(CACHED)(str), lambda trait: trait == family)
+    def read_all(texts: Sequence[str]) -> Iterable[Address]:
+        return each_once(lambda text: Address(family, from_bytes(inet_pton(kind, text))), texts)
+
+    return Kind(
+        f"address{family}", pattern, read, lru_cache(CACHED)(str), lambda trait: trait == family,
+        columns=(f"({loose})", read_all),
+    )  # fmt: skip
 
 
 def _prefix_kind(family: int, pattern: str) -> Kind:
     kind, octets, lengths, from_bytes = _FAMILY[family], BITS[family] // 8, _LENGTHS[family], int.from_bytes
+    loose = _LOOSE[family]
 
     def write(value: Prefix) -> str:
         return f"{inet_ntop(kind, value.value.to_bytes(octets))}/{value.length}"
 
-    def read(address: str, length: str) -> Prefix:
+    def read(text: str) -> Prefix:
+        address, length = text.split("/")
         return Prefix(family, from_bytes(inet_pton(kind, address)), lengths[length])
 
+    def read_all(addresses: Sequence[str], found: Sequence[str]) -> Iterable[Prefix]:
+        values = map(from_bytes, map(inet_pton, repeat(kind), addresses))
+        return map(Prefix, repeat(family), values, map(lengths.__getitem__, found))
+
     return Kind(
-        f"prefix{family}", pattern + r"/[0-9]{1,3}", lambda text: read(*text.split("/")), write,
-        lambda trait: trait in (family, (family, WHOLE)), pieces=(rf"({pattern})/([0-9]{{1,3}})", read),
+        f"prefix{family}", pattern + r"/[0-9]{1,3}", read, write,
+        lambda trait: trait in (family, (family, WHOLE)), columns=(f"({loose})/([0-9]+)", read_all),
     )  # fmt: skip
 
 
@@ -79,6 +103,13 @@ def _span_kind(name: str, family: int, pattern: str, as_prefix: bool) -> Kind:
         first = first >> host << host
         return AddressSet(family, ((first, first | (1 << host) - 1),))
 
+    def read_all(texts: Sequence[str]) -> Iterable[AddressSet]:
+        together = "".join(texts)
+        if "-" in together or "/" in together:
+            return each_once(read, texts)
+        values = [*map(from_bytes, map(inet_pton, repeat(kind), texts))]
+        return map(AddressSet, repeat(family), zip(zip(values, values, strict=True)))
+
     def write(value: AddressSet) -> str:
         first, last = value.spans[0]
         text, host = inet_ntop(kind, first.to_bytes(octets)), last - first
@@ -91,9 +122,10 @@ def _span_kind(name: str, family: int, pattern: str, as_prefix: bool) -> Kind:
     def scatter(value: AddressSet) -> list[AddressSet]:
         return [AddressSet(family, (span,)) for span in value.spans]
 
+    whole = rf"{pattern}(?:/[0-9]{{1,3}}|-{pattern})?"
     return Kind(
-        name, rf"{pattern}(?:/[0-9]{{1,3}}|-{pattern})?", read, write,
-        lambda trait: bool(trait == (family, False)), lambda members: AddressSet.of(*members), scatter,
+        name, whole, read, write, lambda trait: bool(trait == (family, False)),
+        lambda members: AddressSet.of(*members), scatter, columns=(f"({whole})", read_all),
     )  # fmt: skip
 
 
@@ -109,7 +141,9 @@ def _prefixed_kind(name: str, family: int, pattern: str) -> Kind:
         return f"{inet_ntop(kind, first.to_bytes(bits // 8))}/{bits - host.bit_length()}"
 
     plain = _span_kind(name, family, pattern, as_prefix=True)
-    return msgspec.structs.replace(plain, pattern=rf"{pattern}(?:/[0-9]{{1,3}})?", write=write)
+    whole = rf"{pattern}(?:/[0-9]{{1,3}})?"
+    read_all = plain.columns[1] if plain.columns else None
+    return msgspec.structs.replace(plain, pattern=whole, write=write, columns=read_all and (f"({whole})", read_all))
 
 
 def _complement_kind(family: int, pattern: str) -> Kind:

@@ -15,7 +15,7 @@ For a value with several `words` the first is written and all are read; what is 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import lru_cache
 from typing import Any
 
@@ -43,8 +43,8 @@ class Kind(msgspec.Struct, frozen=True):
         scatter: The reverse, values that can be written one by one.
         bare: Whether a spelling could be taken for a word of the phrase around it.
         join: What stands between the members of a list.
-        pieces: The pattern with a group for each of several pieces, and what reads those instead: quicker than to
-            find them in the text again.
+        columns: The pattern with a group for each of its pieces, and what reads many values at once, of a column for
+            each group: quicker than one by one.
         words: The words of all its values, if it has no others; there the trait of a value is the value.
     """
 
@@ -57,7 +57,7 @@ class Kind(msgspec.Struct, frozen=True):
     scatter: Callable[[Any], Iterable[Any]] | None = None
     bare: bool = False
     join: str = ", "
-    pieces: tuple[str, Callable[..., Any]] | None = None
+    columns: tuple[str, Callable[..., Iterable[Any]]] | None = None
     words: Mapping[Any, str] | None = None
 
     def listed(self) -> Kind:
@@ -84,6 +84,12 @@ class Kind(msgspec.Struct, frozen=True):
 
         pattern = rf"{self.pattern}(?:\s*,\s*{self.pattern})*"
         return Kind(f"{self.name},", pattern, read_all, write_all, accepts)
+
+
+def each_once(read: Callable[[str], Any], texts: Sequence[str]) -> Iterable[Any]:
+    """Read texts of which many may be the same."""
+    known = {text: read(text) for text in set(texts)}
+    return map(known.__getitem__, texts)
 
 
 def always(trait: Any) -> bool:
@@ -142,6 +148,11 @@ def text_kind(name: str, pattern: str, most: int | None, opening: str, closing: 
             raise ValueError("a control character in a text")
         return text[inside]
 
+    def read_all(texts: Sequence[str]) -> Sequence[str]:
+        if not "".join(texts).isprintable():
+            raise ValueError("a control character in a text")
+        return [text[inside] for text in texts]
+
     def write(value: str) -> str:
         if most is not None and len(value) * 4 > most and len(value.encode()) > most:
             raise Unspellable(f"{value!r} is longer than {most} octets")
@@ -149,7 +160,8 @@ def text_kind(name: str, pattern: str, most: int | None, opening: str, closing: 
             raise Unspellable(f"{value!r} cannot be written as {name} here (allowed: {pattern})")
         return f"{opening}{value}{closing}"
 
-    return Kind(name, f"{re.escape(opening)}(?:{pattern}){re.escape(closing)}", read, write, always, bare=bare)
+    whole = f"{re.escape(opening)}(?:{pattern}){re.escape(closing)}"
+    return Kind(name, whole, read, write, always, bare=bare, columns=(f"({whole})", read_all))
 
 
 def set_of(kind: Kind) -> Kind:
@@ -179,7 +191,7 @@ def spaced(kind: Kind, between: str) -> Kind:
         pattern=kind.pattern.replace("-[0-9]", f"{re.escape(between)}[0-9]"),
         read=lambda text: kind.read(text.replace(between, "-")),
         write=lambda value: kind.write(value).replace("-", between),
-        pieces=None,
+        columns=None,
     )
 
 

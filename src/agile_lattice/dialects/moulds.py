@@ -13,29 +13,35 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Callable, Collection, Mapping, Sequence
-from itertools import takewhile
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from functools import partial
+from itertools import repeat, takewhile
 from typing import Any
 
 import msgspec
 
 from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Maybe, Word
+from agile_lattice.dialects.kinds import each_once
 from agile_lattice.dialects.patterns import SPACE, Compiler, HoleReader, Match, Pattern, kind_of, reserved_pattern
+from agile_lattice.intent.places import Place
 
 Maker = Callable[..., Any]
+FactsMaker = Callable[[Sequence[Place], Sequence[tuple[str, ...]]], list[Any]]
 SEEN_OFTEN = 8  # lines of one choice, before a mould is worth its making
 
 
-class Mould(msgspec.Struct, frozen=True):
+class Mould(msgspec.Struct, frozen=True, eq=False):
     """What lines of one choice look like.
 
     Attributes:
         match: Matches a statement with a space in front.
-        make: Makes the fact of a place and the groups of a match.
+        lines: Finds the groups of all lines of a text that are such statements.
+        facts: Makes facts of places, and of a column for each group, field by field.
     """
 
     match: Match
-    make: Maker
+    lines: Callable[[str], list[tuple[str, ...]]]
+    facts: FactsMaker
 
 
 class Moulds:
@@ -62,6 +68,8 @@ class Moulds:
         self._rivals = [each for each in before if not pattern.first or each.may_begin(pattern.first)]
         self._seen: Counter[tuple[bool, ...]] = Counter()
         self._known: dict[tuple[bool, ...], Mould | None] = {}
+        fields, defaults = record.__struct_fields__, record.__struct_defaults__
+        self._defaults = dict(zip(fields[::-1], defaults[::-1], strict=False))
         self.make = self._maker(pattern.holes)
 
     def of(self, found: re.Match[str]) -> Mould | None:
@@ -83,41 +91,49 @@ class Moulds:
         except _Undecided:
             return None
         refused = f"(?!{'|'.join(rivals)})" if rivals else ""
-        return Mould(re.compile(refused + expression).fullmatch, self._sure_maker(choices.kept))
+        # A group more, so that there are several: of one alone a list of texts would be found.
+        lines = re.compile(f"^{refused}{expression}()()$", re.MULTILINE)
+        return Mould(re.compile(refused + expression).fullmatch, lines.findall, self._facts_maker(choices.kept))
 
     def _maker(self, holes: Sequence[HoleReader | None]) -> Maker:
         """Return what makes a fact of groups of which some may have taken no part in the match."""
-        defaults = dict(zip(self._record.__struct_fields__[::-1], self._record.__struct_defaults__[::-1], strict=False))
         readings: dict[str, str] = {}
-        names: dict[str, Any] = {"absent": _absent}
+        names: dict[str, Any] = {"record": self._record, "absent": _absent}
         for group, hole in enumerate(holes):
             if hole is not None:
                 field, names[f"read{group}"] = hole
                 readings[field] = f"{readings.get(field, '')}read{group}(g{group}) if g{group} is not None else "
         for field in readings:
-            names[f"default_{field}"] = defaults.get(field)
-            readings[field] += f"default_{field}" if field in defaults else "absent()"
-        return self._compiled(readings, names, len(holes))
-
-    def _sure_maker(self, holes: Sequence[tuple[HoleReader, int]]) -> Maker:
-        """Return what makes a fact of groups that all took part; the first hole of a field counts."""
-        readings: dict[str, str] = {}
-        names: dict[str, Any] = {}
-        group = 0
-        for (field, read), count in holes:
-            names[f"read{group}"] = read
-            readings.setdefault(field, f"read{group}({', '.join(f'g{group + each}' for each in range(count))})")
-            group += count
-        return self._compiled(readings, names, group)
-
-    def _compiled(self, readings: Mapping[str, str], names: Mapping[str, Any], groups: int) -> Maker:
-        constants = {f"constant_{field}": value for field, value in self._constants.items()}
+            names[f"default_{field}"] = self._defaults.get(field)
+            readings[field] += f"default_{field}" if field in self._defaults else "absent()"
+        names |= {f"constant_{field}": value for field, value in self._constants.items()}
         arguments = [f"{field}={reading}" for field, reading in readings.items()]
         arguments += [f"{field}=constant_{field}" for field in self._constants]
-        parameters = "".join(f", g{group}" for group in range(groups))
+        parameters = "".join(f", g{group}" for group in range(len(holes)))
         made = f"lambda place{parameters}: record({', '.join(arguments)}, place=place)"
-        maker: Maker = eval(made, {"record": self._record, **names, **constants})  # of our own names only
+        maker: Maker = eval(made, names)  # of our own names only
         return maker
+
+    def _facts_maker(self, holes: Sequence[_Column]) -> FactsMaker:
+        """Return what makes facts of groups that all took part; the first hole of a field counts."""
+        readers: dict[str, tuple[slice, Callable[..., Iterable[Any]]]] = {}
+        group = 0
+        for field, read, count in holes:
+            readers.setdefault(field, (slice(group, group + count), read))
+            group += count
+        record, fields = self._record, self._record.__struct_fields__
+        same = {**self._defaults, **self._constants}
+
+        def facts(places: Sequence[Place], groups: Sequence[tuple[str, ...]]) -> list[Any]:
+            columns: dict[str, Iterable[Any]] = {field: repeat(value) for field, value in same.items()}
+            columns |= {field: read(*groups[where]) for field, (where, read) in readers.items()}
+            columns["place"] = places
+            return [*map(record, *[columns[field] for field in fields])]
+
+        return facts
+
+
+_Column = tuple[str, Callable[..., Iterable[Any]], int]  # a field, what reads many values of it, from how many groups
 
 
 class _Undecided(Exception):
@@ -130,7 +146,7 @@ class _Choices(Compiler):
     def __init__(self, pattern: Pattern, space: str, present: Collection[int]) -> None:
         super().__init__(pattern.kinds, reserved_pattern(pattern.elements), space, in_order=True)
         self.present = present
-        self.kept: list[tuple[HoleReader, int]] = []  # with how many groups each reads
+        self.kept: list[_Column] = []
 
     def hole(self, hole: Hole) -> str:
         text = super().hole(hole)
@@ -139,8 +155,9 @@ class _Choices(Compiler):
         if len(self.holes) - 1 not in self.present:
             return f"(?:{self.pattern(hole)})"
         kind = kind_of(hole, self.kinds)
-        grouped, read = kind.pieces or (text, kind.read)
-        self.kept.append(((hole.field, read), re.compile(grouped).groups))
+        grouped, read = kind.columns or (f"({kind.pattern})", partial(each_once, kind.read))
+        grouped = self.reserved + grouped if kind.bare else grouped
+        self.kept.append((hole.field, read, re.compile(grouped).groups))
         return grouped
 
     def maybe(self, element: Maybe, space: str) -> str:

@@ -1,28 +1,34 @@
-"""Plain statements, of which most of a long text is: each is a whole fact by itself. It must be quick."""
+"""Plain statements, of which most of a long text is: each is a whole fact by itself. It must be quick.
+
+Lines that look alike are looked at together. One is understood by itself; if it has a mould, all others that fit in it
+are understood with it: first all are matched, then their values are read field by field.
+"""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator
-from operator import attrgetter
-
-import msgspec
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
+from itertools import repeat
 
 from agile_lattice.dialects.dialect import Block, Phrase
 from agile_lattice.dialects.facts import Fact
-from agile_lattice.dialects.moulds import Maker
+from agile_lattice.dialects.moulds import Mould
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.patterns import NOT_OF_KIND, Match
+from agile_lattice.dialects.patterns import NOT_OF_KIND
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.intent.places import Place
 
-MOULDS = 6  # in how many a line is tried before all phrases are
+WINDOW = 1000  # statements that are looked at together
+ALIKE = 8  # of how many lines that look alike a group is made
+_VALUES = str.maketrans("", "", "0123456789abcdefABCDEF.:/")
+_groups = re.Match.groups
+
+Usual = tuple[Mould, str]  # what most lines fit in, and the kind of their facts
 
 
-def all_but_plain(statements: Iterable[Statement], block: Block, file: str, facts: Facts) -> Iterator[Statement]:
+def all_but_plain(statements: Sequence[Statement], block: Block, file: str, facts: Facts) -> Iterator[Statement]:
     """Make facts of plain statements; yield the others in turn.
-
-    A line is first tried in moulds of those before it.
 
     Args:
         statements: Those of a block that makes no fact, and of which facts inside take over nothing.
@@ -30,59 +36,125 @@ def all_but_plain(statements: Iterable[Statement], block: Block, file: str, fact
         file: The name of the text.
         facts: By kind; gets those that are made.
     """
-    known: list[_Known] = []
-    for statement in statements:
-        if statement.children is not None:
-            yield statement
-            continue
-        text = " " + statement.text
-        try:
-            for each in known:
-                found = each.match(text)
-                if found is not None:
-                    each.keep(each.make(Place(file, statement.line), *found.groups()))
-                    each.hits += 1
-                    if each is not known[0] and each.hits > known[0].hits:
-                        known.sort(key=_hits, reverse=True)
-                    break
+    usual: Usual | None = None
+    for start in range(0, len(statements), WINDOW):
+        window = _Window(statements[start : start + WINDOW], block, file)
+        usual = window.understand(usual)
+        for statement, kind, fact in zip(window.statements, window.kinds, window.made, strict=True):
+            if fact is None:
+                yield statement
             else:
-                again = _moulded(statement, block, file, facts)
-                if again is not None and all(again.match is not each.match for each in known):
-                    known = [*known[: MOULDS - 1], again]
-        except (*NOT_OF_KIND, _NotPlain):
-            yield statement
+                facts[kind].append(fact)
 
 
-class _Known(msgspec.Struct, eq=False):
-    """The mould of some lines before, what keeps its facts, and how many lines it understood."""
+class _Window:
+    """Some statements, and the facts that are made of them so far.
 
-    match: Match
-    make: Maker
-    keep: Callable[[Fact], None]
-    hits: int = 0
-
-
-_hits = attrgetter("hits")
-
-
-def _moulded(statement: Statement, block: Block, file: str, facts: Facts) -> _Known | None:
-    """Make the fact that a statement is by itself; return a mould for the next one, if there is one.
-
-    Raises:
-        _NotPlain: If it is none.
-        ValueError, OSError, KeyError: If only its form is right.
+    Attributes:
+        statements: All.
+        kinds, made: By statement the fact that it is, and its kind; empty and None if it is none by itself.
     """
-    phrase, found = _first_match(statement.text, block)
-    if phrase is None or found is None or phrase.moulds is None:
-        raise _NotPlain
-    keep = facts[phrase.kind].append
-    keep(phrase.moulds.make(Place(file, statement.line), *found.groups()))
-    mould = phrase.moulds.of(found)
-    return _Known(mould.match, mould.make, keep) if mould is not None else None
+
+    def __init__(self, statements: Sequence[Statement], block: Block, file: str) -> None:
+        self.statements, self._block, self._file = statements, block, file
+        self.kinds = [""] * len(statements)
+        self.made: list[Fact | None] = [None] * len(statements)
+        self._texts = [each.text for each in statements]
+
+    def understand(self, usual: Usual | None) -> Usual | None:
+        """Make facts of all that is plain.
+
+        Args:
+            usual: What may well be the only one that is needed.
+
+        Returns:
+            The same for what comes next.
+        """
+        leaves = [index for index, each in enumerate(self.statements) if each.children is None]
+        if usual is not None and self._pour_all(*usual, leaves):
+            return usual
+        looks = "\n".join(self._texts).translate(_VALUES).split("\n")
+        alike: dict[str, list[int]] = defaultdict(list)
+        for index in leaves:
+            alike[looks[index]].append(index)
+        groups = sorted(alike.values(), key=len)
+        self._understand([index for group in groups if len(group) < ALIKE for index in group])
+        for group in groups:
+            if len(group) >= ALIKE:
+                usual = self._understand(group, alike=True)
+        return usual
+
+    def _understand(self, indices: Sequence[int], alike: bool = False) -> Usual | None:
+        """Make facts of some statements; return what the first of them that is plain fits in."""
+        tried: list[Mould] = []
+        first = None
+        while indices:
+            found = self._alone(indices[0])
+            indices = indices[1:]
+            if found is not None and found[0] not in tried:
+                first = first or found
+                tried.append(found[0])
+                if alike and self._pour_all(*found, indices):
+                    break
+                indices = self._pour(*found, indices)
+        return first
+
+    def _alone(self, index: int) -> Usual | None:
+        """Make the fact that a statement is by itself; return what others like it would fit in."""
+        phrase, found = _first_match(self._texts[index], self._block)
+        if phrase is None or found is None or phrase.moulds is None:
+            return None
+        try:
+            [place] = self._places([index])
+            self.made[index] = phrase.moulds.make(place, *found.groups())
+        except NOT_OF_KIND:
+            return None
+        self.kinds[index] = phrase.kind
+        mould = phrase.moulds.of(found)
+        return (mould, phrase.kind) if mould is not None else None
+
+    def _pour_all(self, mould: Mould, kind: str, indices: Sequence[int]) -> bool:
+        """Make facts of statements if all of them fit in a mould; tell whether they do."""
+        if not indices:
+            return True
+        rows = mould.lines(" " + "\n ".join([self._texts[index] for index in indices]))
+        if len(rows) != len(indices):
+            return False
+        try:
+            facts = mould.facts(self._places(indices), [*zip(*rows, strict=True)])
+        except NOT_OF_KIND:
+            return False
+        self._keep(kind, indices, facts)
+        return True
+
+    def _pour(self, mould: Mould, kind: str, indices: Sequence[int]) -> Sequence[int]:
+        """Make facts of those statements that fit in a mould; return the others."""
+        matches = [mould.match(" " + self._texts[index]) for index in indices]
+        rest = [index for index, match in zip(indices, matches, strict=True) if match is None]
+        fitting = [index for index, match in zip(indices, matches, strict=True) if match is not None]
+        rows = [match.groups() for match in matches if match is not None]
+        self._keep(kind, fitting, _facts(mould, self._places(fitting), rows))
+        return rest
+
+    def _keep(self, kind: str, indices: Sequence[int], facts: Sequence[Fact | None]) -> None:
+        for index, fact in zip(indices, facts, strict=True):
+            self.kinds[index], self.made[index] = kind, fact
+
+    def _places(self, indices: Sequence[int]) -> Sequence[Place]:
+        return [*map(Place, repeat(self._file), [self.statements[index].line for index in indices])]
 
 
-class _NotPlain(Exception):
-    """A statement is not a whole fact by itself."""
+def _facts(mould: Mould, places: Sequence[Place], rows: Sequence[tuple[str, ...]]) -> Sequence[Fact | None]:
+    """Make facts of statements that fit in a mould; of one whose values are wrong, none."""
+    if not rows:
+        return []
+    try:
+        return mould.facts(places, [*zip(*rows, strict=True)])
+    except NOT_OF_KIND:
+        if len(rows) == 1:
+            return [None]
+        half = len(rows) // 2
+        return [*_facts(mould, places[:half], rows[:half]), *_facts(mould, places[half:], rows[half:])]
 
 
 def _first_match(text: str, block: Block) -> tuple[Phrase | None, re.Match[str] | None]:

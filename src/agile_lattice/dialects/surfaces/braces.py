@@ -6,8 +6,10 @@ from collections.abc import Iterable, Sequence
 from typing import ClassVar
 
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.surfaces.statements import Statement, Surface, bare_lines, cut_comment, split_outside_quotes
+from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment, split_outside_quotes
 from agile_lattice.intent.places import Place
+
+STRETCH = 500  # lines that are looked at together: most of a long text is simple
 
 
 class Braces(Surface, frozen=True, tag="braces"):
@@ -35,48 +37,13 @@ class Braces(Surface, frozen=True, tag="braces"):
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
-        root: list[Statement] = []
-        stack: list[tuple[Statement | None, list[Statement]]] = [(None, root)]
-        here = root
-        pending, pending_line = "", 0
-        for number, words in bare_lines(text, self.comment):
-            if not pending and "{" not in words and "}" not in words:
-                at = words.find(";")
-                if at < 0 or at == len(words) - 1 > 0:  # most lines are one statement
-                    here.append(Statement(words if at < 0 else words[:-1].rstrip(), number))
-                    continue
-            if words in ("}", "};") and not pending:
-                if len(stack) == 1:
-                    raise CaptureError(Place(file, number), "a block is closed that was never opened")
-                stack.pop()
-                here = stack[-1][1]
-                continue
-            if pending:
-                words, start = f"{pending} {words}", pending_line
-                pending = ""
-            else:
-                start = number
-            if words[-1] == "{" and "=" not in words:
-                block = Statement(words[:-1].rstrip(), start, [])
-                here.append(block)
-                here = block.children or []
-                block.children = here
-                stack.append((block, here))
-            elif words.split(None, 1)[0] in self.blocks and _open_braces(words) == 0 and "{" in words:
-                here.extend(self._in_one_line(words, start))
-            elif "{" in words and _open_braces(words) > 0:
-                pending, pending_line = words, start
-            else:
-                here.extend([Statement(part, start) for part in _statements(words)])
-        if len(stack) > 1 or pending:
-            opened = stack[-1][0]
-            at = opened.line if opened and not pending else pending_line
-            raise CaptureError(
-                Place(file, at), "the block opened here is never closed", "The text breaks off: capture it again."
-            )
-        return root
+        cutter = _Cutter(self, file)
+        lines = text.splitlines()
+        for start in range(0, len(lines), STRETCH):
+            cutter.take(lines[start : start + STRETCH], start + 1)
+        return cutter.finished()
 
-    def _in_one_line(self, words: str, line: int) -> list[Statement]:
+    def in_one_line(self, words: str, line: int) -> list[Statement]:
         """Cut a line apart that has whole blocks."""
         found = []
         for each in _statements(words):
@@ -84,7 +51,7 @@ class Braces(Surface, frozen=True, tag="braces"):
                 found.append(Statement(each, line))
                 continue
             head, _, rest = each.partition("{")
-            found.append(Statement(head.rstrip(), line, self._in_one_line(rest.rpartition("}")[0].strip(), line)))
+            found.append(Statement(head.rstrip(), line, self.in_one_line(rest.rpartition("}")[0].strip(), line)))
         return found
 
     def print(self, statements: Sequence[Statement]) -> str:
@@ -102,6 +69,81 @@ class Braces(Surface, frozen=True, tag="braces"):
             lines.append(f"{indent}{statement.text} {{")
             self._print(statement.children, indent + "\t", lines)
             lines.append(f"{indent}}}{end}")
+
+
+class _Cutter:
+    """Cuts lines into statements.
+
+    Args:
+        surface: How they are laid out.
+        file: Their name.
+    """
+
+    def __init__(self, surface: Braces, file: str) -> None:
+        self.surface, self.file = surface, file
+        self.root: list[Statement] = []
+        self.stack: list[tuple[Statement | None, list[Statement]]] = [(None, self.root)]
+        self.pending, self.pending_line = "", 0  # what goes on in the next line
+
+    def take(self, lines: Sequence[str], first: int) -> None:
+        """Cut the next lines, of which the first has this number."""
+        simple = None if self.pending else _simple(lines, first, self.surface.comment)
+        if simple is not None:
+            self.stack[-1][1].extend(simple)
+            return
+        for number, line in enumerate(lines, first):
+            words = cut_comment(line, self.surface.comment)
+            if words:
+                self._line(words, number)
+
+    def _line(self, words: str, number: int) -> None:
+        here = self.stack[-1][1]
+        start = number
+        if self.pending:
+            words, start = f"{self.pending} {words}", self.pending_line
+            self.pending = ""
+        elif words in ("}", "};"):
+            if len(self.stack) == 1:
+                raise CaptureError(Place(self.file, number), "a block is closed that was never opened")
+            self.stack.pop()
+            return
+        if words[-1] == "{" and "=" not in words:
+            inside: list[Statement] = []
+            block = Statement(words[:-1].rstrip(), start, inside)
+            here.append(block)
+            self.stack.append((block, inside))
+        elif words.split(None, 1)[0] in self.surface.blocks and _open_braces(words) == 0 and "{" in words:
+            here.extend(self.surface.in_one_line(words, start))
+        elif "{" in words and _open_braces(words) > 0:
+            self.pending, self.pending_line = words, start
+        else:
+            here.extend([Statement(part, start) for part in _statements(words)])
+
+    def finished(self) -> list[Statement]:
+        """Return all statements.
+
+        Raises:
+            CaptureError: If a block is still open.
+        """
+        if len(self.stack) > 1 or self.pending:
+            opened = self.stack[-1][0]
+            at = opened.line if opened and not self.pending else self.pending_line
+            raise CaptureError(
+                Place(self.file, at), "the block opened here is never closed", "The text breaks off: capture it again."
+            )
+        return self.root
+
+
+def _simple(lines: Sequence[str], first: int, comment: str) -> list[Statement] | None:
+    """Return the statements of lines, each a statement or empty; None if there may be more to them."""
+    together = "\n".join(lines)
+    if any(mark in together for mark in ("{", "}", *comment)):
+        return None
+    bare = [line.strip() for line in lines]
+    if together.count(";") != sum([line[-1:] == ";" for line in bare]):
+        return None
+    whole = [line[:-1].rstrip() if line[-1:] == ";" else line for line in bare]
+    return [Statement(words, number) for number, words in enumerate(whole, first) if words]
 
 
 def _open_braces(text: str) -> int:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.surfaces.statements import Statement, Surface, bare_lines
+from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment
 from agile_lattice.intent.places import Place
 
 
@@ -28,7 +28,10 @@ class Lines(Surface, frozen=True, tag="lines"):
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
-        found = [Statement(line, number) for number, line in bare_lines(text, self.comment)]
+        lines = text.splitlines()
+        commented = any(mark in text for mark in self.comment)
+        bare = [cut_comment(line, self.comment) for line in lines] if commented else [line.strip() for line in lines]
+        found = [Statement(words, number) for number, words in enumerate(bare, 1) if words]
         return list(self._blocks(found, file)) if self.open else found
 
     def _blocks(self, statements: Iterable[Statement], file: str) -> Iterator[Statement]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from typing import ClassVar
 
 import msgspec
@@ -116,15 +116,6 @@ class Surface(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field
     def print_files(self, statements: Sequence[Statement]) -> list[tuple[str, str]]:
         """Lay statements out as files: name and text of each; the name is empty where the form says it."""
         return [("", self.print(statements))]
-
-
-def bare_lines(text: str, marks: str) -> Iterator[tuple[int, str]]:
-    """Yield lines that say something, numbered from 1, without white space around them and without comments."""
-    commented = any(mark in text for mark in marks)
-    for number, line in enumerate(text.splitlines(), 1):
-        bare = cut_comment(line, marks) if commented else line.strip()
-        if bare:
-            yield number, bare
 
 
 def cut_comment(line: str, marks: str) -> str:
