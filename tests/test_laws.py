@@ -2,11 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from itertools import product
-from random import Random
-from typing import Any
-
 import pytest
 from hypothesis import HealthCheck, currently_in_test_context, event, given, settings
 from hypothesis import strategies as st
@@ -17,9 +12,7 @@ from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
 from agile_lattice.compare.settling import settled
 from agile_lattice.dialects import Rendered, as_intent, read_device, render_device
-from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.errors import Refusals
-from agile_lattice.dialects.reading import read_form
 from agile_lattice.intent.interfaces import Bridge, Interface
 from agile_lattice.intent.model import Device, Settings
 from agile_lattice.intent.normal import normal
@@ -175,85 +168,3 @@ def test_reading_loses_no_line(speaks: tuple[str, ...], data: st.DataObject) -> 
         assert [(left.place.line, left.text) for left in reading.leftovers] == [(at + 1, strange.strip())]
         clean = read_device(device.name, speaks, [("clean", each.text)])
         assert reading.device == clean.device
-
-
-@pytest.mark.parametrize("speaks", SPOKEN)
-@settings(SOME, max_examples=12)
-@given(data=st.data())
-def test_the_quick_way_of_reading_is_the_thorough_one(speaks: tuple[str, ...], data: st.DataObject) -> None:
-    device, texts = rendered(data.draw(devices(speaks)))
-    pairs = [(each.file, each.text) for each in texts if each.text]
-    quick, thorough = both_ways(lambda: read_device(device.name, speaks, pairs))
-    assert thorough == quick
-    assert [one.place.line for one in thorough.device.routes] == [one.place.line for one in quick.device.routes]
-
-
-def both_ways(read: Callable[[], Any]) -> tuple[Any, Any]:
-    """Read quickly, with a mould for every line that could have one, and statement by statement."""
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr("agile_lattice.dialects.moulds.SEEN_OFTEN", 1)
-        quick = read()
-        patch.setattr("agile_lattice.dialects.understanding.all_but_plain", lambda statements, *_: statements)
-        return quick, read()
-
-
-# Phrases of which many lines could be understood in several ways: the first that leads to the end counts.
-AMBIGUOUS = """
-dialect = "murky"
-title = "what could be many things"
-[kinds]
-interface = {is = "word", pattern = '[a-z0-9]+'}
-door = {is = "word", pattern = '[a-z]+'}
-discard = {words = {drop = "blackhole", fail = "unreachable"}}
-distance = {is = "number", least = 1, most = 255}
-metric = {is = "number", least = 1, most = 99}
-[[forms]]
-name = "lines"
-file = "murky.txt"
-carries = ["routes"]
-surface = {kind = "lines"}
-phrases = '''
-note <_:line>                                                                      => aside
-%s
-<to:prefix4> [<interface>]                                                         => route discard=prohibit
-'''
-"""
-PHRASES = [
-    "to <to:prefix4> (<distance> | <interface>) [<metric>]",
-    "to <to:prefix4> [<discard>] [<interface:door>] [<distance>]",
-    "to <to:prefix4> [(via [<via:address4>] | dev)] [<interface>] {[at <distance>] [by <metric>] [<discard>]}",
-    "[to] <to:prefix4> (<discard> | [dev] <interface> | ) [<distance>]",
-    "to <to:prefix4> ([dev <interface>] | drop <distance> | <discard> [<metric>])",
-    "{[dev <interface>] [at <distance>]} to <to:prefix4> [[quick] <discard>] [<metric>]",
-    "to <to:prefix4> {[quick <discard>] [<distance>]} [<interface>]",
-]
-STARTS = st.sampled_from(["to ", "", "note ", "dev lan0 to ", "at 7 to "])
-WORDS = [
-    "7, drop, dev",
-    "7, drop, lan0",
-    "at 7, by 8, lan0",
-    "quick drop, 7, lan0",
-    "dev lan0, drop, 300",
-    "via, dev, 7",
-]
-
-
-@settings(MANY, max_examples=250)
-@given(
-    phrases=st.lists(st.sampled_from(PHRASES), min_size=1, max_size=2, unique=True),
-    starts=st.lists(STARTS, min_size=1, max_size=2, unique=True),
-    words=st.sampled_from(WORDS),
-    order=st.randoms(use_true_random=False),
-)
-def test_a_mould_understands_no_line_otherwise(
-    phrases: list[str], starts: list[str], words: str, order: Random
-) -> None:
-    dialect = parse_dialect(AMBIGUOUS % "\n".join(f"{each} => route" for each in phrases), "murky.toml")
-    # All lines that a few words make, twice over.
-    ends = [" ".join(each) for length in range(4) for each in product(words.split(", "), repeat=length)]
-    lines = [(start, end) for start in starts for end in ends] * 2
-    order.shuffle(lines)
-    text = "".join(f"{start}10.0.{n}.0/24 {end}\n" for n, (start, end) in enumerate(lines))
-    quick, thorough = both_ways(lambda: read_form(dialect, dialect.forms[0], text, "x"))
-    assert quick == thorough
-    event(f"{len(thorough.facts.get('route', [])) * 10 // len(lines)} of 10 lines understood")

@@ -80,6 +80,10 @@ class Block(msgspec.Struct, frozen=True):
     by_word: Mapping[str, tuple[Phrase, ...]]
     loose: tuple[Phrase, ...]
 
+    def candidates(self, text: str) -> tuple[Phrase, ...]:
+        """Return those that a statement can be, in order."""
+        return self.by_word.get(text.partition(" ")[0], self.loose)
+
 
 class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How a configuration in one form is changed.

@@ -26,22 +26,67 @@ from agile_lattice.dialects.patterns import SPACE, Compiler, HoleReader, Match, 
 from agile_lattice.intent.places import Place
 
 Maker = Callable[..., Any]
-FactsMaker = Callable[[Sequence[Place], Sequence[tuple[str, ...]]], list[Any]]
+Column = Sequence[str]
 SEEN_OFTEN = 8  # lines of one choice, before a mould is worth its making
 
 
 class Mould(msgspec.Struct, frozen=True, eq=False):
-    """What lines of one choice look like.
+    """What statements of one choice look like.
 
     Attributes:
         match: Matches a statement with a space in front.
         lines: Finds the groups of all lines of a text that are such statements.
-        facts: Makes facts of places, and of a column for each group, field by field.
+        fields: Reads the values of all fields, of a column for each group.
     """
 
     match: Match
     lines: Callable[[str], list[tuple[str, ...]]]
-    facts: FactsMaker
+    fields: Callable[[Sequence[Column]], dict[str, Iterable[Any]]]
+
+
+def mould_of(pattern: Pattern, found: re.Match[str], before: Sequence[Pattern]) -> Mould | None:
+    """Return the mould of a statement; None if there can be none.
+
+    Args:
+        pattern: The phrase that it is.
+        found: How it is matched.
+        before: What it must not be, because that is tried earlier.
+    """
+    present = {group for group, text in enumerate(found.groups()) if text is not None}
+    choices = _Choices(pattern, " ", present)
+    try:
+        expression = choices.run(pattern.elements, " ")
+        refused = [_Choices(each, SPACE, ()).opening(each.elements) for each in pattern.rivals(before)]
+    except _Undecided:
+        return None
+    expression = f"(?!{'|'.join(refused)})" * bool(refused) + expression
+    match = re.compile(expression).fullmatch
+    if not match(found.string):
+        return None
+    # A group more, so that there are several: of one alone a list of texts would be found.
+    lines = re.compile(f"^{expression}()()$", re.MULTILINE).findall
+    return Mould(match, lines, _fields_of(choices.kept))
+
+
+def facts_of(
+    record: type[Any], fields: Mapping[str, Iterable[Any]], constants: Mapping[str, Any], places: Sequence[Place]
+) -> list[Any]:
+    """Make facts of columns of their fields.
+
+    Args:
+        record: Their class.
+        fields: The columns.
+        constants: Fields that are the same in all of them.
+        places: Where they stand.
+    """
+    same = {**defaults_of(record), **constants}
+    columns = {**{field: repeat(value) for field, value in same.items()}, **fields, "place": places}
+    return [*map(record, *[columns[field] for field in record.__struct_fields__])]
+
+
+def defaults_of(record: type[Any]) -> dict[str, Any]:
+    """Return what the fields of a record are if nothing is said."""
+    return dict(zip(record.__struct_fields__[::-1], record.__struct_defaults__[::-1], strict=False))
 
 
 class Moulds:
@@ -58,18 +103,11 @@ class Moulds:
     """
 
     def __init__(
-        self,
-        pattern: Pattern,
-        record: type[Any],
-        constants: Mapping[str, Any],
-        before: Sequence[Pattern],
+        self, pattern: Pattern, record: type[Any], constants: Mapping[str, Any], before: Sequence[Pattern]
     ) -> None:
-        self._pattern, self._record, self._constants = pattern, record, constants
-        self._rivals = [each for each in before if not pattern.first or each.may_begin(pattern.first)]
+        self._pattern, self._record, self._constants, self._before = pattern, record, constants, before
         self._seen: Counter[tuple[bool, ...]] = Counter()
         self._known: dict[tuple[bool, ...], Mould | None] = {}
-        fields, defaults = record.__struct_fields__, record.__struct_defaults__
-        self._defaults = dict(zip(fields[::-1], defaults[::-1], strict=False))
         self.make = self._maker(pattern.holes)
 
     def of(self, found: re.Match[str]) -> Mould | None:
@@ -79,24 +117,16 @@ class Moulds:
             self._seen[choice] += 1
             if self._seen[choice] < SEEN_OFTEN:
                 return None
-            mould = self._mould({group for group, there in enumerate(choice) if there})
-            self._known[choice] = mould if mould is not None and mould.match(found.string) else None
+            self._known[choice] = mould_of(self._pattern, found, self._before)
         return self._known[choice]
 
-    def _mould(self, present: Collection[int]) -> Mould | None:
-        choices = _Choices(self._pattern, " ", present)
-        try:
-            expression = choices.run(self._pattern.elements, " ")
-            rivals = [_Choices(each, SPACE, ()).opening(each.elements) for each in self._rivals]
-        except _Undecided:
-            return None
-        refused = f"(?!{'|'.join(rivals)})" if rivals else ""
-        # A group more, so that there are several: of one alone a list of texts would be found.
-        lines = re.compile(f"^{refused}{expression}()()$", re.MULTILINE)
-        return Mould(re.compile(refused + expression).fullmatch, lines.findall, self._facts_maker(choices.kept))
+    def facts(self, mould: Mould, columns: Sequence[Column], places: Sequence[Place]) -> list[Any]:
+        """Make facts of the groups that a mould found, and of places."""
+        return facts_of(self._record, mould.fields(columns), self._constants, places)
 
     def _maker(self, holes: Sequence[HoleReader | None]) -> Maker:
         """Return what makes a fact of groups of which some may have taken no part in the match."""
+        defaults = defaults_of(self._record)
         readings: dict[str, str] = {}
         names: dict[str, Any] = {"record": self._record, "absent": _absent}
         for group, hole in enumerate(holes):
@@ -104,8 +134,8 @@ class Moulds:
                 field, names[f"read{group}"] = hole
                 readings[field] = f"{readings.get(field, '')}read{group}(g{group}) if g{group} is not None else "
         for field in readings:
-            names[f"default_{field}"] = self._defaults.get(field)
-            readings[field] += f"default_{field}" if field in self._defaults else "absent()"
+            names[f"default_{field}"] = defaults.get(field)
+            readings[field] += f"default_{field}" if field in defaults else "absent()"
         names |= {f"constant_{field}": value for field, value in self._constants.items()}
         arguments = [f"{field}={reading}" for field, reading in readings.items()]
         arguments += [f"{field}=constant_{field}" for field in self._constants]
@@ -114,26 +144,18 @@ class Moulds:
         maker: Maker = eval(made, names)  # of our own names only
         return maker
 
-    def _facts_maker(self, holes: Sequence[_Column]) -> FactsMaker:
-        """Return what makes facts of groups that all took part; the first hole of a field counts."""
-        readers: dict[str, tuple[slice, Callable[..., Iterable[Any]]]] = {}
-        group = 0
-        for field, read, count in holes:
-            readers.setdefault(field, (slice(group, group + count), read))
-            group += count
-        record, fields = self._record, self._record.__struct_fields__
-        same = {**self._defaults, **self._constants}
 
-        def facts(places: Sequence[Place], groups: Sequence[tuple[str, ...]]) -> list[Any]:
-            columns: dict[str, Iterable[Any]] = {field: repeat(value) for field, value in same.items()}
-            columns |= {field: read(*groups[where]) for field, (where, read) in readers.items()}
-            columns["place"] = places
-            return [*map(record, *[columns[field] for field in fields])]
-
-        return facts
+_Kept = tuple[str, Callable[..., Iterable[Any]], int]  # a field, what reads many values of it, of how many groups
 
 
-_Column = tuple[str, Callable[..., Iterable[Any]], int]  # a field, what reads many values of it, from how many groups
+def _fields_of(holes: Sequence[_Kept]) -> Callable[[Sequence[Column]], dict[str, Iterable[Any]]]:
+    """Return what reads columns of groups that all took part; the first hole of a field counts."""
+    readers: dict[str, tuple[slice, Callable[..., Iterable[Any]]]] = {}
+    group = 0
+    for field, read, count in holes:
+        readers.setdefault(field, (slice(group, group + count), read))
+        group += count
+    return lambda columns: {field: read(*columns[where]) for field, (where, read) in readers.items()}
 
 
 class _Undecided(Exception):
@@ -146,7 +168,7 @@ class _Choices(Compiler):
     def __init__(self, pattern: Pattern, space: str, present: Collection[int]) -> None:
         super().__init__(pattern.kinds, reserved_pattern(pattern.elements), space, in_order=True)
         self.present = present
-        self.kept: list[_Column] = []
+        self.kept: list[_Kept] = []
 
     def hole(self, hole: Hole) -> str:
         text = super().hole(hole)
@@ -218,7 +240,9 @@ class _Choices(Compiler):
             elif isinstance(each, Hole):
                 text += f"{space}(?:{self.pattern(each)})"
             elif isinstance(each, Choice):
-                return f"{text}(?:{self.beginning((each,), space)})"
+                text += f"(?:{self.beginning((each,), space)})"
+                if not all(isinstance(inner, Word) for body in each.bodies for inner in body):
+                    break
             else:
                 break
         return text

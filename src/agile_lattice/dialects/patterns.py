@@ -8,7 +8,7 @@ called `metric` is not an interface here.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
 from typing import Any
 
@@ -65,9 +65,17 @@ class Pattern:
         """Tell whether a statement of this phrase can have a first word."""
         return self.first == word if self.first else word.startswith(self.start)
 
+    def rivals(self, before: Sequence[Pattern]) -> list[Pattern]:
+        """Return those of other phrases that a statement of this one could be as well."""
+        return [each for each in before if not self.first or each.may_begin(self.first)]
+
+    def matched(self, statement: str) -> re.Match[str] | None:
+        """Match a statement, the usual way first."""
+        return self.usual(" " + statement) or self.match(" " + statement)
+
     def read(self, statement: str) -> dict[str, Any] | None:
         """Return the fields that a statement gives, or None if it is not one of this phrase."""
-        found = self.usual(" " + statement) or self.match(" " + statement)
+        found = self.matched(statement)
         if found is None:
             return None
         try:

@@ -21,10 +21,10 @@ from agile_lattice.intent.places import Place
 
 WINDOW = 1000  # statements that are looked at together
 ALIKE = 8  # of how many lines that look alike a group is made
-_VALUES = str.maketrans("", "", "0123456789abcdefABCDEF.:/")
+_VALUES = b"0123456789abcdefABCDEF.:/"
 _groups = re.Match.groups
 
-Usual = tuple[Mould, str]  # what most lines fit in, and the kind of their facts
+Usual = tuple[Mould, Phrase]  # what most lines fit in, and what they are
 
 
 def all_but_plain(statements: Sequence[Statement], block: Block, file: str, facts: Facts) -> Iterator[Statement]:
@@ -73,8 +73,8 @@ class _Window:
         leaves = [index for index, each in enumerate(self.statements) if each.children is None]
         if usual is not None and self._pour_all(*usual, leaves):
             return usual
-        looks = "\n".join(self._texts).translate(_VALUES).split("\n")
-        alike: dict[str, list[int]] = defaultdict(list)
+        looks = "\n".join(self._texts).encode().translate(None, _VALUES).split(b"\n")
+        alike: dict[bytes, list[int]] = defaultdict(list)
         for index in leaves:
             alike[looks[index]].append(index)
         groups = sorted(alike.values(), key=len)
@@ -111,9 +111,9 @@ class _Window:
             return None
         self.kinds[index] = phrase.kind
         mould = phrase.moulds.of(found)
-        return (mould, phrase.kind) if mould is not None else None
+        return (mould, phrase) if mould is not None else None
 
-    def _pour_all(self, mould: Mould, kind: str, indices: Sequence[int]) -> bool:
+    def _pour_all(self, mould: Mould, phrase: Phrase, indices: Sequence[int]) -> bool:
         """Make facts of statements if all of them fit in a mould; tell whether they do."""
         if not indices:
             return True
@@ -121,19 +121,19 @@ class _Window:
         if len(rows) != len(indices):
             return False
         try:
-            facts = mould.facts(self._places(indices), [*zip(*rows, strict=True)])
+            facts = _facts(mould, phrase, rows, self._places(indices))
         except NOT_OF_KIND:
             return False
-        self._keep(kind, indices, facts)
+        self._keep(phrase.kind, indices, facts)
         return True
 
-    def _pour(self, mould: Mould, kind: str, indices: Sequence[int]) -> Sequence[int]:
+    def _pour(self, mould: Mould, phrase: Phrase, indices: Sequence[int]) -> Sequence[int]:
         """Make facts of those statements that fit in a mould; return the others."""
         matches = [mould.match(" " + self._texts[index]) for index in indices]
         rest = [index for index, match in zip(indices, matches, strict=True) if match is None]
         fitting = [index for index, match in zip(indices, matches, strict=True) if match is not None]
         rows = [match.groups() for match in matches if match is not None]
-        self._keep(kind, fitting, _facts(mould, self._places(fitting), rows))
+        self._keep(phrase.kind, fitting, _right_facts(mould, phrase, rows, self._places(fitting)))
         return rest
 
     def _keep(self, kind: str, indices: Sequence[int], facts: Sequence[Fact | None]) -> None:
@@ -144,23 +144,37 @@ class _Window:
         return [*map(Place, repeat(self._file), [self.statements[index].line for index in indices])]
 
 
-def _facts(mould: Mould, places: Sequence[Place], rows: Sequence[tuple[str, ...]]) -> Sequence[Fact | None]:
-    """Make facts of statements that fit in a mould; of one whose values are wrong, none."""
+def _facts(mould: Mould, phrase: Phrase, rows: Sequence[tuple[str, ...]], places: Sequence[Place]) -> list[Fact]:
+    """Make facts of statements that fit in a mould.
+
+    Raises:
+        ValueError, OSError, KeyError: If only the form of one is right.
+    """
+    return phrase.moulds.facts(mould, [*zip(*rows, strict=True)], places) if phrase.moulds is not None else []
+
+
+def _right_facts(
+    mould: Mould, phrase: Phrase, rows: Sequence[tuple[str, ...]], places: Sequence[Place]
+) -> Sequence[Fact | None]:
+    """Make facts of statements that fit in a mould; of one of which only the form is right, none."""
     if not rows:
         return []
     try:
-        return mould.facts(places, [*zip(*rows, strict=True)])
+        return _facts(mould, phrase, rows, places)
     except NOT_OF_KIND:
         if len(rows) == 1:
             return [None]
         half = len(rows) // 2
-        return [*_facts(mould, places[:half], rows[:half]), *_facts(mould, places[half:], rows[half:])]
+        return [
+            *_right_facts(mould, phrase, rows[:half], places[:half]),
+            *_right_facts(mould, phrase, rows[half:], places[half:]),
+        ]
 
 
 def _first_match(text: str, block: Block) -> tuple[Phrase | None, re.Match[str] | None]:
     """Return the first phrase of a block that a statement has the form of."""
-    for phrase in block.by_word.get(text.partition(" ")[0], block.loose):
-        found = phrase.pattern.usual(" " + text) or phrase.pattern.match(" " + text)
+    for phrase in block.candidates(text):
+        found = phrase.pattern.matched(text)
         if found is not None:
             return phrase, found
     return None, None

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 import msgspec
 
 from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.surfaces import Statement
+from agile_lattice.dialects.repeating import NotAlikeError
+from agile_lattice.dialects.surfaces import Json, Statement, shortened
 from agile_lattice.dialects.understanding import Leftover, Reader, Trace, count_of
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import Place
@@ -47,6 +50,12 @@ def read_form(dialect: Dialect, form: Form, text: str, file: str) -> Reading:
     Raises:
         CaptureError: If the text is cut off or of another surface altogether.
     """
+    short = shortened(text) if isinstance(form.surface, Json) else None
+    if short is not None:
+        with suppress(CaptureError, NotAlikeError):  # of which the whole text has to tell
+            statements = form.surface.parse(short.text, file)
+            reader = Reader(file, form, None, short.examples(statements))
+            return _reading(dialect, reader, statements)
     return read_statements(dialect, form, form.surface.parse(text, file), file)
 
 
@@ -62,19 +71,20 @@ def read_statements(
         file: The name of the text.
         trace: Gets what became of every statement that was understood.
     """
-    reader = Reader(file, form, trace)
+    return _reading(dialect, Reader(file, form, trace), statements)
+
+
+def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> Reading:
     facts = reader.read(statements)
     for each in reversed(dialect.passes):
         facts = each.up(facts)
-    count = count_of(statements)
     lost = [Leftover(fact.place, str(getattr(fact, "name", "")), (), UNKNOWN_NAME) for fact in facts.pop("lost", [])]
     leftovers = tuple(sorted([*reader.leftovers, *lost], key=lambda each: each.place.line))
     itself = dialect.semantics.answers == "itself"
-    understood = count, count - reader.left
-    family = dialect.semantics.family
+    count = count_of(statements) + reader.repeated
     return Reading(
-        dialect.name, form.name, facts, leftovers, frozenset(reader.sections), understood, itself, family,
-        tuple(reader.entangled),
+        dialect.name, reader.form.name, facts, leftovers, frozenset(reader.sections), (count, count - reader.left),
+        itself, dialect.semantics.family, tuple(reader.entangled),
     )  # fmt: skip
 
 

@@ -3,21 +3,21 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from typing import Any
+from collections.abc import Mapping
+from operator import attrgetter
 
 import msgspec
 
 from agile_lattice.dialects.dialect import Block, Form, Phrase
 from agile_lattice.dialects.fact_types import FACTS, combine
 from agile_lattice.dialects.facts import Fact
+from agile_lattice.dialects.finding import Fields, Found, Lines, find
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.plain import all_but_plain
-from agile_lattice.dialects.surfaces import ENTRY, Statement
+from agile_lattice.dialects.repeating import NotAlikeError, repeated
+from agile_lattice.dialects.surfaces import ENTRY, Alike, Statement
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import Place
-
-Fields = dict[str, Any]
-Lines = dict[str | int, Place]
 
 
 class Leftover(msgspec.Struct, frozen=True):
@@ -60,22 +60,6 @@ def count_of(statements: list[Statement]) -> int:
     return len(statements) + sum([count_of(each.children) for each in statements if each.children])
 
 
-class _Found(msgspec.Struct, gc=False):
-    """A statement and the phrase that it is.
-
-    Attributes:
-        fields: What the statement gives, and the statements inside that met the phrase's conditions.
-        places: Where the fields stand that those statements gave.
-        rest: The other statements inside.
-    """
-
-    statement: Statement
-    phrase: Phrase
-    fields: Fields
-    places: Lines
-    rest: list[Statement]
-
-
 class _Scope(msgspec.Struct):
     """The block that is being read.
 
@@ -99,18 +83,22 @@ class Reader:
         file: The name of the text.
         form: The form of a dialect that it is in.
         trace: Gets what became of every statement that was understood.
+        alike: Entries that were cut out of the text, by the identity of the statement that is their example.
 
     Attributes:
         leftovers: What was not understood.
         entangled: Facts inside whose statements some of that stands.
         left: How many statements that are.
+        repeated: How many statements were cut out.
         sections: The sections that the text speaks of.
     """
 
-    def __init__(self, file: str, form: Form, trace: Trace | None) -> None:
+    def __init__(self, file: str, form: Form, trace: Trace | None, alike: Mapping[int, Alike] | None = None) -> None:
         self.file = file
         self.form = form
         self.trace = trace
+        self.alike = dict(alike or {})
+        self.repeated = 0
         self.leftovers: list[Leftover] = []
         self.entangled: list[Fact] = []
         self.left = 0
@@ -120,8 +108,14 @@ class Reader:
         self.keyed: dict[tuple[str, str], tuple[Fields, Lines]] = {}
 
     def read(self, statements: list[Statement]) -> Facts:
-        """Return the facts that the statements of a whole text make."""
+        """Return the facts that the statements of a whole text make.
+
+        Raises:
+            NotAlikeError: If of entries that were cut out some could mean something else than their example.
+        """
         self.block(statements, self.form.block, _Scope({}, None, {}, ()))
+        if self.alike:
+            raise NotAlikeError
         return self.finish()
 
     def block(self, statements: list[Statement], block: Block, scope: _Scope) -> None:
@@ -129,7 +123,7 @@ class Reader:
         makers = []
         alone = scope.target is None and not scope.inherited and self.trace is None
         for statement in all_but_plain(statements, block, self.file, self.single) if alone else statements:
-            found = self.find(statement, block)
+            found = find(statement, block, self.file)
             if found is None:
                 if scope.path or statement.children is not None or statement.text not in self.before:
                     self.leave(statement, scope.path)
@@ -155,7 +149,7 @@ class Reader:
         for found in makers:
             self.make(found, {**scope.inherited, **(scope.target or {})}, scope.path)
 
-    def note(self, found: _Found) -> None:
+    def note(self, found: Found) -> None:
         """Put a statement into the trace, and those inside that met its conditions."""
         assert self.trace is not None
         self.trace[id(found.statement)] = Understood(found.phrase, {**found.fields, **found.phrase.constants})
@@ -164,47 +158,15 @@ class Reader:
             if id(child) not in rest:
                 self.trace[id(child)] = Understood(found.phrase, {}, head=True)
 
-    def find(self, statement: Statement, block: Block) -> _Found | None:
-        """Return the first phrase that a statement is."""
-        text, children = statement.text, statement.children
-        for phrase in block.by_word.get(text.partition(" ")[0], block.loose):
-            if children is not None and phrase.block is None and not phrase.aside:
-                continue
-            fields = phrase.pattern.read(text)
-            if fields is None:
-                continue
-            if not phrase.conditions:
-                return _Found(statement, phrase, fields, {}, children or [])
-            found = self.meet(_Found(statement, phrase, fields, {}, list(children or ())))
-            if found is not None:
-                return found
-        return None
-
-    def meet(self, found: _Found) -> _Found | None:
-        """Look for statements inside that meet the conditions of a phrase; None if one is not met."""
-        for condition, _ in found.phrase.conditions:
-            for child in found.rest:
-                if not child.text.startswith(condition.first):
-                    continue
-                more = condition.read(child.text)
-                if more is not None:
-                    found.fields.update(more)
-                    found.places.update(dict.fromkeys(more, self.place(child)))
-                    found.rest.remove(child)
-                    break
-            else:
-                return None
-        return found
-
     def inside(
-        self, found: _Found, inherited: Fields, target: Fields | None, places: Lines, path: tuple[str, ...]
+        self, found: Found, inherited: Fields, target: Fields | None, places: Lines, path: tuple[str, ...]
     ) -> None:
         """Read the block that a statement opens."""
         if found.rest and found.phrase.block is not None:
             path = (*path, found.statement.text)
             self.block(found.rest, found.phrase.block, _Scope(inherited, target, places, path))
 
-    def make(self, found: _Found, inherited: Fields, path: tuple[str, ...]) -> None:
+    def make(self, found: Found, inherited: Fields, path: tuple[str, ...]) -> None:
         """Make the fact of a statement."""
         phrase, statement = found.phrase, found.statement
         kind = phrase.makes
@@ -240,10 +202,18 @@ class Reader:
             self.leave(statement, path, f"it does not say enough: {error}")
             return
         self.single[kind.name].append(fact)
+        if id(statement) in self.alike:
+            self.repeat(found, fact, inherited)
         if len(self.leftovers) > before[0]:
             self.entangled.append(fact)
         if self.trace is not None:
             self.trace[id(statement)].fact = fact
+
+    def repeat(self, found: Found, fact: Fact, inherited: Fields) -> None:
+        """Make the facts of entries that are laid out as an example."""
+        alike = self.alike.pop(id(found.statement))
+        self.single[found.phrase.kind] += repeated(found, fact, inherited, alike)
+        self.repeated += count_of([found.statement]) * (len(alike.lines) - 1)
 
     def place(self, statement: Statement) -> Place:
         """Return where a statement stands."""
@@ -282,6 +252,8 @@ class Reader:
     def finish(self) -> Facts:
         """Return all facts, those of several statements put together."""
         facts: Facts = {name: list(members) for name, members in self.single.items() if members}
+        if self.repeated:  # what was cut out between others goes back there
+            facts = {name: sorted(members, key=attrgetter("place.line")) for name, members in facts.items()}
         for (name, _), (fields, places) in self.keyed.items():
             kind = FACTS[name]
             line = (

@@ -16,6 +16,7 @@ from agile_lattice.dialects.surfaces.braces import Braces
 from agile_lattice.dialects.surfaces.documents import Json, Yaml
 from agile_lattice.dialects.surfaces.lines import Indent, Lines
 from agile_lattice.dialects.surfaces.nested import Paragraphs, Parens, Sections, Tables
+from agile_lattice.dialects.surfaces.shortening import Alike, shortened
 from agile_lattice.dialects.surfaces.statements import ENTRY, Edit, Statement, Surface
 from agile_lattice.dialects.surfaces.weaving import woven
 from agile_lattice.dialects.surfaces.xml import Xml
@@ -23,6 +24,6 @@ from agile_lattice.dialects.surfaces.xml import Xml
 AnySurface = Lines | Indent | Braces | Parens | Sections | Paragraphs | Tables | Json | Yaml | Xml
 
 __all__ = [
-    "ENTRY", "AnySurface", "Braces", "Edit", "Indent", "Json", "Lines", "Paragraphs", "Parens", "Sections", "Statement",
-    "Surface", "Tables", "Xml", "Yaml", "woven",
+    "ENTRY", "Alike", "AnySurface", "Braces", "Edit", "Indent", "Json", "Lines", "Paragraphs", "Parens", "Sections",
+    "Statement", "Surface", "Tables", "Xml", "Yaml", "shortened", "woven",
 ]  # fmt: skip

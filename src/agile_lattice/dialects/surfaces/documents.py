@@ -21,6 +21,7 @@ from agile_lattice.intent.places import Place
 
 _INTEGER = re.compile(r"0|-?[1-9][0-9]{0,18}")
 _PLAIN = {"true": True, "false": False, "null": None}
+_COLON = re.compile(r"[ \t\r\n]*:")
 _WHITE = re.compile(r"[ \t\r\n]*")
 
 
@@ -243,7 +244,10 @@ class _Lines:
         quoted = self.quoted.get(key)
         if quoted is None:
             quoted = self.quoted[key] = json.dumps(key)
-        return self.to(self.text.find(quoted, self.at) + 1)
+        at = self.text.find(quoted, self.at)
+        while at >= 0 and not _COLON.match(self.text, at + len(quoted)):  # a value that is spelt like the key
+            at = self.text.find(quoted, at + 1)
+        return self.to(at + 1)
 
 
 def _item(value: Any, lines: _Lines, lists: frozenset[str]) -> Statement:
