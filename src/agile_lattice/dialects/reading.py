@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
+from collections.abc import Sequence
 
 import msgspec
 
@@ -11,7 +11,7 @@ from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.repeating import NotAlikeError
-from agile_lattice.dialects.surfaces import Json, Statement, shortened
+from agile_lattice.dialects.surfaces import Json, Statement, Yaml, shortened
 from agile_lattice.dialects.understanding import Leftover, Reader, Trace, count_of
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import Place
@@ -50,12 +50,6 @@ def read_form(dialect: Dialect, form: Form, text: str, file: str) -> Reading:
     Raises:
         CaptureError: If the text is cut off or of another surface altogether.
     """
-    short = shortened(text) if isinstance(form.surface, Json) else None
-    if short is not None:
-        with suppress(CaptureError, NotAlikeError):  # of which the whole text has to tell
-            statements = form.surface.parse(short.text, file)
-            reader = Reader(file, form, None, short.examples(statements))
-            return _reading(dialect, reader, statements)
     return read_statements(dialect, form, form.surface.parse(text, file), file)
 
 
@@ -88,32 +82,54 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     )  # fmt: skip
 
 
+def _quick_reading(forms: Sequence[tuple[Dialect, Form]], text: str, file: str) -> Reading | None:
+    """Read a document with long lists by examples of their entries, in the first form that understands everything.
+
+    Returns:
+        None if the whole text has to be read to know.
+    """
+    short = shortened(text) if any(isinstance(form.surface, Json) for _, form in forms) else None
+    if short is None or any(isinstance(form.surface, Yaml) for _, form in forms):  # which reads JSON as well
+        return None
+    for dialect, form in forms:
+        if isinstance(form.surface, Json):
+            try:
+                statements = form.surface.parse(short.text, file)
+                reading = _reading(dialect, Reader(file, form, None, short.examples(statements)), statements)
+            except (CaptureError, NotAlikeError):
+                return None
+            if not reading.leftovers:
+                return reading
+    return None
+
+
 def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
     """Read a text in whichever of several dialects understands most of it.
 
     Raises:
         CaptureError: If none understands anything, or the text is damaged.
     """
+    forms = [(dialect, form) for dialect in dialects for form in dialect.forms if form.may_be(text)]
+    quick = _quick_reading(forms, text, file)
+    if quick is not None:
+        return quick
     best: Reading | None = None
     nothing: Reading | None = None
     error: CaptureError | None = None
-    for dialect in dialects:
-        for form in dialect.forms:
-            if not form.may_be(text):
-                continue
-            try:
-                reading = read_form(dialect, form, text, file)
-            except CaptureError as caught:
-                if not caught.other:
-                    error = error or caught
-                continue
-            if reading.statements[0] and not reading.leftovers:
-                return reading
-            if not reading.statements[0] and form.surface.parted:
-                # An empty document is an answer; of what, it does not tell.
-                nothing = nothing or msgspec.structs.replace(reading, sections=frozenset())
-            if best is None or reading.statements[1] > best.statements[1]:
-                best = reading
+    for dialect, form in forms:
+        try:
+            reading = read_form(dialect, form, text, file)
+        except CaptureError as caught:
+            if not caught.other:
+                error = error or caught
+            continue
+        if reading.statements[0] and not reading.leftovers:
+            return reading
+        if not reading.statements[0] and form.surface.parted:
+            # An empty document is an answer; of what, it does not tell.
+            nothing = nothing or msgspec.structs.replace(reading, sections=frozenset())
+        if best is None or reading.statements[1] > best.statements[1]:
+            best = reading
     if best is not None and best.statements[1] > 0:
         return best
     if nothing is not None:

@@ -120,9 +120,14 @@ class _Columns:
         self.same(phrase.constants)
         for child in left:
             inner = find(child, phrase.block, self.file) if phrase.block is not None else None
-            if inner is None or inner.phrase.makes is not None or (inner.phrase.aside and child.children is not None):
+            if (
+                inner is None
+                or inner.phrase.makes is not None
+                or (inner.phrase.aside and inner.phrase.block is not None)
+            ):
                 raise NotAlikeError
-            self.take(inner, refused[id(child)])
+            if not inner.phrase.aside or child.children is None:  # what stands in a block that is passed over is, too
+                self.take(inner, refused[id(child)])
 
     def read(self, pattern: Pattern, statement: Statement, refused: Sequence[Pattern], counts: bool = True) -> None:
         """Add what one statement says, in all entries.

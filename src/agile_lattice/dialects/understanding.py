@@ -114,7 +114,7 @@ class Reader:
             NotAlikeError: If of entries that were cut out some could mean something else than their example.
         """
         self.block(statements, self.form.block, _Scope({}, None, {}, ()))
-        if self.alike:
+        if self.alike and not self.leftovers:
             raise NotAlikeError
         return self.finish()
 
