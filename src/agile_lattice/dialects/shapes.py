@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import lru_cache
 from typing import Any
 
 from agile_lattice.dialects.fact_types import PARTS, FactType
@@ -178,6 +179,7 @@ class Shapes:
         if not kind.bare:
             return kind.write
 
+        @lru_cache(1024)  # a name comes again and again
         def write(value: Any) -> str:
             text = kind.write(value)
             if not self._reserved.fullmatch(text):

@@ -264,22 +264,22 @@ def settled(routes: Iterable[Route], interfaces: Iterable[Interface]) -> list[Ro
     return found
 
 
+_HOST_BITS = {family: [(1 << bits - length) - 1 for length in range(bits + 1)] for family, bits in BITS.items()}
+
+
 def ways(routes: Iterable[Route]) -> list[Route]:
     """Return the routes without those that lead the same way as another at a higher distance: no packet takes them.
 
     To discard is one way, whatever answer the sender gets: such a route never goes down, so the first one decides.
     """
     routes = list(routes)
-    keys = [
-        (route.instance, to.family, to.length, to.value >> BITS[to.family] - to.length)
-        for route in routes
-        for to in (route.to,)
-    ]
-    if len({*keys}) == len(keys):  # most devices have one way to each destination
+    destinations = [route.to for route in routes]
+    hosts = [to for to in destinations if to.value & _HOST_BITS[to.family][to.length]]
+    if len({*destinations}) == len(routes) and not hosts:  # most devices have one way to each destination
         return routes
-    by_destination: dict[tuple[str, int, int, int], list[Route]] = {}
-    for key, route in zip(keys, routes, strict=True):
-        by_destination.setdefault(key, []).append(route)
+    by_destination: dict[tuple[str, Prefix], list[Route]] = {}
+    for route in routes:
+        by_destination.setdefault((route.instance, route.to.network), []).append(route)
     return [route for same in by_destination.values() for route in (same if len(same) == 1 else _best(same))]
 
 

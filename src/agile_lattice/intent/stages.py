@@ -7,8 +7,8 @@ intent apart into stage rules, one per protocol; `joining.join` puts them togeth
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from typing import Literal
+from collections.abc import Callable, Iterable
+from typing import Any, Literal
 
 import msgspec
 from msgspec.structs import replace
@@ -59,18 +59,10 @@ class Rule(msgspec.Struct, frozen=True, gc=False):
 
 def split(translations: Iterable[Translation]) -> list[Rule]:
     """Take translations apart into stage rules, in their order."""
-    return [rule for translation in translations for rule in _rules_of(translation)]
+    return [rule for one in translations for rule in _RULES_OF[type(one)](one)]
 
 
-def _rules_of(one: Translation) -> list[Rule]:
-    if isinstance(one, Static):
-        return _static_rules(one)
-    if isinstance(one, Publish):
-        return _publish_rules(one)
-    if isinstance(one, Dynamic):
-        return _dynamic_rules(one)
-    if isinstance(one, Twice):
-        return _twice_rules(one)
+def _exempt_rules(one: Exempt) -> list[Rule]:
     rules: list[Rule] = []
     for stage in _exempt_stages(one):
         rule = Rule(stage, "keep", one.arrives, one.leaves, one.source, one.destination, name=one.name, place=one.place)
@@ -95,8 +87,8 @@ def _static_rules(one: Static) -> list[Rule]:
 
 
 def _publish_rules(one: Publish) -> list[Rule]:
-    inside, outside = AddressSet.of(one.internal), AddressSet.of(one.external)
     # By position, and at once for each service: a device can have very many of these.
+    inside, outside = AddressSet.of(one.internal), AddressSet.of(one.external)
     rules = [
         Rule(
             "arrival", "rewrite", one.facing, None, one.source, outside, protocol, ports,
@@ -163,6 +155,15 @@ def _exempt_stages(one: Exempt) -> tuple[Stage, ...]:
     if one.leaves is not None or one.at == "departure":
         return ("departure",)
     return ("arrival",) if one.at == "arrival" else ("arrival", "departure")
+
+
+_RULES_OF: dict[type[Translation], Callable[[Any], list[Rule]]] = {
+    Static: _static_rules,
+    Publish: _publish_rules,
+    Dynamic: _dynamic_rules,
+    Twice: _twice_rules,
+    Exempt: _exempt_rules,
+}
 
 
 def _protocols(services: Services | None) -> list[tuple[str | None, Spans | None]]:
