@@ -14,7 +14,6 @@ from __future__ import annotations
 import functools
 import gc
 import os
-import re
 import resource
 import shutil
 import statistics
@@ -22,22 +21,23 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from jinja2 import Environment
 from msgspec.structs import replace
 
+from agile_lattice.collection import no_collection
 from agile_lattice.dialects import read_device, render_device
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix, spell_range, spell_span
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.normal import normal
-from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import Service, spell_ports
 from agile_lattice.intent.stages import split
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Translation
+from by_hand import published_by_column, routes_by_column, routes_by_line
 
 RUNS = 7
 
@@ -245,28 +245,12 @@ def yanglint() -> list[str]:
     return ["yanglint", "-p", str(modules / "ietf"), "-p", str(modules / "iana"), "-t", "config", *found]
 
 
-BY_HAND = re.compile(
-    r"ip(?:v6)? route (?P<to>\S+)(?: (?P<discard>blackhole|reject|Null0)| (?P<via>[0-9a-f.:]*[.:][0-9a-f.:]*)(?: (?P<beside>"
-    r"[a-z]\w*))?| (?P<interface>[a-z]\w*))(?: (?P<distance>\d+))?"
-)
-
-
-def by_hand(text: str) -> list[Route]:
-    """Read the static routes of FRRouting as one would for this syntax alone: a regular expression, line by line."""
-    found = []
-    for number, line in enumerate(text.splitlines(), 1):
-        got = BY_HAND.fullmatch(line)
-        if got is None:
-            continue
-        to, discard, via, beside, interface, distance = got.groups()
-        discarded = {"blackhole": "blackhole", "Null0": "blackhole", "reject": "unreachable"}.get(discard or "")
-        found.append(
-            Route(
-                Prefix.parse(to), Address.parse(via) if via else None, beside or interface, discarded,
-                int(distance or 1), place=Place("text", number),
-            )
-        )  # fmt: skip
-    return found
+def measure_by_hand(device: Device, peer: str, by_hand: Callable[[str], Sequence[Route | Publish]]) -> None:
+    """Print a row for reading, against a reader for this one syntax, once both are seen to read the same."""
+    [text] = render_device(device)
+    read = lambda: read_device("quay", device.speaks, {"text": text.text})  # noqa: E731
+    assert (*by_hand(text.text),) == (read().device.routes or read().device.translations)
+    row(f"read {text.dialect}", peer, read, no_collection()(lambda: by_hand(text.text)))
 
 
 def main() -> None:
@@ -285,10 +269,9 @@ def main() -> None:
         )
         measure_reading(plain_rules(count), folder, "iptables-restore", "--test", "{path}")
         measure_reading(replace(with_routes, speaks=("ietf-yang",)), folder, *yanglint(), "{path}")
-        [text] = render_device(routes(count))
-        read = lambda: read_device("quay", ("frr",), {"text": text.text})  # noqa: E731
-        assert len(by_hand(text.text)) == count
-        row("read frr", "regular expressions by hand", read, lambda: by_hand(text.text))
+        measure_by_hand(routes(count), "a regular expression by hand", routes_by_line)
+        measure_by_hand(routes(count), "the quickest by hand", routes_by_column)
+        measure_by_hand(plain_rules(count), "the quickest by hand", published_by_column)
     lattice = str(Path(sys.executable).with_name("lattice"))
     pairs = [(wall([lattice, "--help"]), wall([sys.executable, "-c", "pass"])) for _ in range(4 * RUNS)][1:]
     ratio = statistics.median(one / other for one, other in pairs)

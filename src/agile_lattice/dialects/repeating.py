@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from itertools import repeat, takewhile
-from typing import Any
+from typing import Any, cast
 
 from agile_lattice.dialects.dialect import Phrase
 from agile_lattice.dialects.facts import Fact
@@ -65,8 +65,10 @@ def _places(example: Place, alike: Alike) -> list[Place]:
     first = alike.lines[0]
     lines = [each + example.line - first for each in alike.lines]
     offsets = {part: each.line - first for part, each in (example.parts or {}).items()}
-    parts = map(Offsets, repeat(example.file), alike.lines, repeat(offsets)) if offsets else repeat(None)
-    return [*map(Place, repeat(example.file), lines, parts)]
+    if not offsets:
+        return [*map(Place, repeat(example.file), lines)]
+    parts = map(Offsets, repeat(example.file), alike.lines, repeat(offsets))
+    return [*map(Place, repeat(example.file), lines, cast(Iterable[Mapping[str | int, Place]], parts))]
 
 
 class _Columns:

@@ -25,7 +25,7 @@ class Place(msgspec.Struct, frozen=True, eq=False, gc=False):
 
     file: str = ""
     line: int = 0
-    parts: Mapping[str | int, Place] | Offsets | None = None
+    parts: Mapping[str | int, Place] | None = None
     column: int = 0
     width: int = 0
 
@@ -52,7 +52,9 @@ NOWHERE = Place()
 
 
 class Offsets(msgspec.Struct, frozen=True, eq=False, gc=False):
-    """Places of parts by how far below a line each stands: for many values of one layout. It serves as a mapping.
+    """Places of parts by how far below a line each stands: for many values of one layout.
+
+    It serves as a mapping, and is quicker to make than one.
 
     Attributes:
         file: The path, as in `Place`.
@@ -83,3 +85,6 @@ class Offsets(msgspec.Struct, frozen=True, eq=False, gc=False):
     def items(self) -> Iterator[tuple[str | int, Place]]:
         """Return all keys, each with its place."""
         return ((key, self[key]) for key in self)
+
+
+Mapping.register(Offsets)
