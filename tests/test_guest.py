@@ -45,6 +45,44 @@ def test_vlans_and_bridges_are_mended_while_the_kernel_runs(guest: Guest, pair: 
     assert_the_machine_is_mended_and_is_as_before(*pair, guest.run)
 
 
+BY_HAND = """
+# a device as one types it
+link add shore type bridge vlan_filtering 1 vlan_default_pvid 0
+link add link lan0 lan0.10 type vlan id 10
+link set lan0 up mtu 1400 alias "to the harbour"
+link set dev lan0.10 mtu 1300 up
+link set lan1 master shore
+link set shore up
+link set lan1 alias pier
+link set lan1 up
+a add 192.0.2.1/24 brd + dev lan0
+addr add 192.0.2.9/24 dev lan0 broadcast 192.0.2.255
+addr add 198.51.100.7 dev lo
+address add 2001:db8::1/64 dev lan0.10
+r add 203.0.113.0/25 proto static via 192.0.2.254
+route add 203.0.113.200 dev lan0 metric 7 via 192.0.2.254
+route add default via 192.0.2.254
+route add default via 2001:db8::9
+route add 2001:db8:7::7 via 2001:db8::9
+route add blackhole 10.0.0.0/8
+neigh add proxy 192.0.2.77 dev lan0
+"""
+
+
+def test_what_is_typed_by_hand_is_what_the_kernel_makes_of_it(guest: Guest) -> None:
+    typed = read_device("quay", ("iproute2",), {"batch": BY_HAND})
+    assert typed.leftovers == ()
+    assert len(typed.device.interfaces) == 5
+    assert len(typed.device.routes) == 6
+    with Machine("quay", ["lan0", "lan1"], guest.run) as machine:
+        machine.load("iproute2", "batch", BY_HAND)
+        machine.settle()
+        capture = read_device("quay", ("iproute2",), machine.capture(("iproute2",)))
+    comparison = compare(typed.device, capture)
+    assert (comparison.leftovers, comparison.unseen) == ((), ())
+    assert [(each.subject, each.change, each.fields) for each in comparison.differences] == []
+
+
 NETWORKD = "/lib/systemd/systemd-networkd"
 UNITS = "/run/systemd/network"
 # Where it cannot write to what it knows of devices, it does not wait for another program to name them.
