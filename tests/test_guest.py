@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Iterator
+from contextlib import ExitStack
+from functools import partial
 
 import pytest
 from hypothesis import given, settings
@@ -84,9 +86,16 @@ def test_what_is_typed_by_hand_is_what_the_kernel_makes_of_it(guest: Guest) -> N
 
 
 NETWORKD = "/lib/systemd/systemd-networkd"
-UNITS = "/run/systemd/network"
-# Where it cannot write to what it knows of devices, it does not wait for another program to name them.
-START = f"mount -o remount,bind,ro /sys; exec {NETWORKD} > /dev/null 2>&1"
+# Each has what it reads and writes to itself. Where it cannot write to what it knows of devices, it does not wait for
+# another program to name them.
+START = f"""
+mount -o remount,bind,ro /sys
+mount -t tmpfs none /run/systemd
+mkdir -p /run/systemd/network /run/systemd/netif
+cp "$0"/*.net* /run/systemd/network
+chmod -R a+rwX /run/systemd
+exec {NETWORKD} > /dev/null 2>&1
+"""
 PLAIN = loadable_devices(("networkd", "nftables")).map(
     lambda device: replace(
         device, translations=(), permits=(), access=(),
@@ -95,23 +104,24 @@ PLAIN = loadable_devices(("networkd", "nftables")).map(
 )  # fmt: skip
 
 
-@settings(SOME, max_examples=12)  # each takes its time to start
-@given(device=PLAIN)
-def test_networkd_makes_what_was_rendered(guest: Guest, device: Device) -> None:
-    def gaps() -> list[str]:
+@settings(SOME, max_examples=10)
+@given(devices=st.lists(PLAIN, min_size=5, max_size=5))  # together: each waits for most of its time
+def test_networkd_makes_what_was_rendered(guest: Guest, devices: list[Device]) -> None:
+    def gaps(device: Device, machine: Machine) -> list[str]:
         capture = read_device(device.name, ("iproute2", "bridge"), machine.capture(("iproute2", "bridge")))
         assert capture.leftovers == ()
         return [str((each.subject, each.change, each.fields)) for each in compare(device, capture).differences]
 
-    with Machine(device.name, wired(device), guest.run) as machine:
-        for each in render_device(device):
-            (machine.folder / each.file).write_text(each.text)
-        guest.run(
-            "sh", "-c", f"rm -rf {UNITS}; mkdir -p {UNITS}; cp {machine.folder}/*.net* {UNITS}; chmod -R a+rX {UNITS}"
-        )
-        start = f"ip netns exec {machine.space} sh -c {shlex.quote(START)} &"
-        guest.run("sh", "-c", start)
-        try:
-            machine.becomes(gaps, [], seconds=30)
-        finally:
-            guest.run("pkill", "-f", NETWORKD)
+    with ExitStack() as running:
+        machines = [
+            running.enter_context(Machine(f"{device.name}{number}", wired(device), guest.run))
+            for number, device in enumerate(devices)
+        ]
+        running.callback(guest.run, "pkill", "-f", NETWORKD)
+        for device, machine in zip(devices, machines, strict=True):
+            for each in render_device(device):
+                (machine.folder / each.file).write_text(each.text)
+            start = shlex.join(["ip", "netns", "exec", machine.space, "sh", "-c", START, str(machine.folder)])
+            guest.run("sh", "-c", f"{start} &")
+        for device, machine in zip(devices, machines, strict=True):
+            machine.becomes(partial(gaps, device, machine), [], seconds=30)
