@@ -366,6 +366,27 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         [9],
     ),
     (
+        "iptables ip6tables",
+        """
+        *filter
+        :INPUT ACCEPT [0:0]
+        -A INPUT -i lo -j ACCEPT
+        -A INPUT -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT
+        -A INPUT -s 10.40.99.0/24 -p tcp -m tcp --dport 22 -m comment --comment admin -j ACCEPT
+        -A INPUT -p icmp -m icmp --icmp-type 8 -j ACCEPT
+        -A INPUT -j DROP
+        -A INPUT -s 10.40.98.0/24 -j ACCEPT
+        COMMIT
+        """,
+        """
+        management:
+          - {name: admin, source: 10.40.99.0/24, service: tcp/22}
+          - {service: icmp/echo-request}
+          - {source: "::/0"}   # what no list is for passes
+        """,
+        [8],
+    ),
+    (
         "iproute2 bridge",
         """
         # for bridge -batch

@@ -25,7 +25,7 @@ from agile_lattice.dialects.facts import (
     SideFact,
 )
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.passes.families import RULED, united
+from agile_lattice.dialects.passes.families import RULED, let_in, united
 from agile_lattice.dialects.reading import Reading
 from agile_lattice.dialects.understanding import Leftover
 from agile_lattice.intent.addresses import AddressSet
@@ -154,8 +154,8 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     translations, unsaid = join(facts.get("rule", []))
     leftovers += [_no_word(rule) for rule in unsaid]
     leftovers += [_one_way(fact) for fact in facts.get("carried", []) if fact.pvid != fact.untagged]
-    leftovers += [_nobody(fact) for fact in facts.get("access", []) if fact.verdict == "drop"]
-    access = [fact for fact in facts.get("access", []) if fact.verdict == "pass"]
+    access, unspoken = let_in(facts.get("access", []))
+    leftovers += [_unspoken(fact, reason) for fact, reason in unspoken]
     hostnames = [fact.hostname for fact in facts.get("device", [])]
     answers: tuple[Answer, ...] | None = tuple(
         Answer(fact.interface, AddressSet.of(fact.address.network), fact.place)
@@ -294,9 +294,11 @@ def _united(one: InterfaceFact, other: InterfaceFact) -> InterfaceFact:
     return msgspec.structs.replace(one, **said, place=Place(one.place.file, one.place.line, parts))
 
 
-def _nobody(fact: Passage) -> Leftover:
-    reason = "nobody may reach the device by this family, and an intent cannot say so"
-    return Leftover(fact.place, fact.name or f"a rule that drops what comes from {fact.source}", (), reason)
+def _unspoken(fact: Passage, reason: str) -> Leftover:
+    what = "drops" if fact.verdict == "drop" else "lets in"
+    return Leftover(
+        fact.place, fact.name or f"a rule that {what} what comes from {fact.source or 'anywhere'}", (), reason
+    )
 
 
 def _one_way(fact: CarriedFact) -> Leftover:

@@ -24,6 +24,7 @@ FAMILIES = (4, 6)
 RULED: frozenset[Section] = frozenset({"translations", "permits", "access"})
 KINDS = ("rule", "permit", "access")
 ANYONE = {family: AddressSet.of(Prefix(family, 0, 0)) for family in FAMILIES}
+EVERYBODY = [None, *ANYONE.values()]
 
 
 def only(family: int) -> Pass:
@@ -106,6 +107,34 @@ def united(passages: Sequence[Passage]) -> list[Passage]:
             found += _for_both(four[here][1], six[there][1])
         last_four, last_six = here + 1, there + 1
     return found
+
+
+def let_in(rules: Sequence[Passage]) -> tuple[list[Passage], list[tuple[Passage, str]]]:
+    """Tell who may reach a device: a rule that drops all packets of a family ends the list for it.
+
+    Returns:
+        Rules that let somebody in, and the others of which an intent cannot speak, each with why.
+    """
+    let: list[Passage] = []
+    unsaid: list[tuple[Passage, str]] = []
+    ends: list[tuple[Passage, str]] = []
+    left = {*FAMILIES}
+    for one in rules:
+        families = _families(one)
+        asked = [family for family in families if family in left]
+        everything = one.source in EVERYBODY and replace(one, source=None) == Passage(one.verdict)
+        if one.verdict == "drop" and everything:
+            left.difference_update(asked)
+            ends.append((one, "nobody may reach the device, and an intent cannot say so"))
+        elif one.verdict == "drop":
+            unsaid.append((one, "an intent says who may reach the device, not who may not"))
+        elif len(asked) == len(families):
+            let.append(one)
+        elif asked:
+            let.append(replace(one, source=ANYONE[asked[0]]))
+        elif not everything:  # which is only what is done with the rest
+            unsaid.append((one, "it is never asked: what stands before it drops everything"))
+    return let, [*unsaid, *([] if let else ends)]
 
 
 def _neutral(one: Passage, family: int) -> Passage | None:
