@@ -83,17 +83,18 @@ def shortened(text: str) -> Shortened | None:
         start = opening.end()
         found = _entries(text, start, opening[1])
         if found is not None:
-            body, between = found
+            end, between = found
             line = text.count("\n", 0, start) + 1
-            left += [text[at:start], _cut_all(short, body, between, line) or _cut(short, body, between, line)]
-            start = at = start + len(body)
+            rest = _cut_all(short, text, start, end, between, line) or _cut(short, text[start:end], between, line)
+            left += [text[at:start], rest]
+            start = at = end
         opening = _OPENING.search(text, start)
     short.text = "".join([*left, text[at:]])
     return short if short.alike else None
 
 
-def _entries(text: str, start: int, lead: str) -> tuple[str, str] | None:
-    """Return the entries of a list and what stands between them, if there are many.
+def _entries(text: str, start: int, lead: str) -> tuple[int, str] | None:
+    """Return where the last entry of a list ends and what stands between entries, if there are many.
 
     Args:
         text: All.
@@ -108,16 +109,18 @@ def _entries(text: str, start: int, lead: str) -> tuple[str, str] | None:
             if not at:
                 break
         else:
-            return text[start:end], between
+            return end, between
     return None
 
 
-def _cut_all(short: Shortened, body: str, between: str, line: int) -> str:
+def _cut_all(short: Shortened, text: str, start: int, end: int, between: str, line: int) -> str:
     """Cut out all entries but the first and an example, if they are alike; else return nothing."""
     # Not the first, because such a statement may begin where the list is named.
-    first, others = body.split(between, 1)
-    example = others.partition(between)[0]
-    columns = _columns(example, others, between)
+    at = text.index(between, start)
+    first = text[start:at]
+    at += len(between)
+    example = text[at : text.index(between, at)]
+    columns = _columns(example, text, at, end, between)
     if columns is None:
         return ""
     height = example.count("\n") + between.count("\n")
@@ -144,7 +147,7 @@ def _cut(short: Shortened, body: str, between: str, line: int) -> str:
     for group in alike.values():
         example = entries[group[0]]
         together = between.join([entries[each] for each in group])
-        columns = _columns(example, together, between) if len(group) >= ALIKE else None
+        columns = _columns(example, together, 0, len(together), between) if len(group) >= ALIKE else None
         if columns is not None:
             entries[group[0]] = short.cut(example, Alike([lines[each] for each in group], columns))
             gone.update(group[1:])
@@ -157,21 +160,31 @@ def _cut(short: Shortened, body: str, between: str, line: int) -> str:
     return between.join([entries[index] for index in left])
 
 
-def _columns(example: str, entries: str, between: str) -> list[Sequence[str]] | None:
-    """Return the values of entries in columns, in the order in which they stand; None if more than values differs."""
+def _columns(example: str, text: str, start: int, end: int, between: str) -> list[Sequence[str]] | None:
+    """Return the values of entries in columns, in the order in which they stand; None if more than values differs.
+
+    Args:
+        example: The first of the entries.
+        text: Where they stand.
+        start: Where the first begins.
+        end: Where the last ends.
+        between: What stands between them.
+    """
     values = [(each.lastgroup, *each.span(each.lastgroup)) for each in _TOKEN.finditer(example) if each.lastgroup]
     if not values:
         return None
     # What stands between two values, or between the last of an entry and the first of the next, is the same in all.
     head = example[: values[0][1]]
     parts = [example[end:start] for (*_, end), (_, start, _) in pairwise(values)]
-    parts.append(example[values[-1][2] :] + between + head)
+    tail = example[values[-1][2] :]
+    parts.append(tail + between + head)
     marks = dict(zip(sorted({*parts}, key=len, reverse=True), _MARKS, strict=False))
-    if not entries.startswith(head) or len(marks) < len({*parts}):
+    if not text.startswith(head, start) or not text.endswith(tail, start, end) or len(marks) < len({*parts}):
         return None
-    text = entries[len(head) :] + between + head
+    text = text[start + len(head) : end - len(tail)]
     for part, mark in marks.items():
         text = text.replace(part, mark)
+    text += marks[parts[-1]]
     order = "".join([marks[part] for part in parts]).encode()
     found = text.encode().translate(None, _OTHERS)
     if len(found) % len(order) or found != order * (len(found) // len(order)):
