@@ -39,7 +39,7 @@ from agile_lattice.intent.stages import split
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Translation
 from by_hand import published_by_column, routes_by_column, routes_by_line
 
-RUNS = 7
+RUNS = 21
 
 
 def routes(count: int) -> Device:

@@ -16,7 +16,6 @@ from agile_lattice.dialects.kinds import (
     Kind,
     Unspellable,
     always,
-    each_once,
     number_kind,
     text_kind,
 )
@@ -42,7 +41,7 @@ def _address_kind(family: int, pattern: str) -> Kind:
         return Address(family, from_bytes(inet_pton(kind, text)))
 
     def read_all(texts: Sequence[str]) -> Iterable[Address]:
-        return each_once(lambda text: Address(family, from_bytes(inet_pton(kind, text))), texts)
+        return map(Address, repeat(family), map(from_bytes, map(inet_pton, repeat(kind), texts)))
 
     return Kind(
         f"address{family}", pattern, read, lru_cache(CACHED)(str), lambda trait: trait == family,
@@ -105,10 +104,18 @@ def _span_kind(name: str, family: int, pattern: str, as_prefix: bool) -> Kind:
 
     def read_all(texts: Sequence[str]) -> Iterable[AddressSet]:
         together = "".join(texts)
-        if "-" in together or "/" in together:
-            return each_once(read, texts)
-        values = [*map(from_bytes, map(inet_pton, repeat(kind), texts))]
-        return map(AddressSet, repeat(family), zip(zip(values, values, strict=True)))
+        if "-" in together or ("/" in together and together.count("/") < len(texts)):
+            return map(read, texts)
+        if "/" not in together:
+            values = [*map(from_bytes, map(inet_pton, repeat(kind), texts))]
+            return map(AddressSet, repeat(family), zip(zip(values, values, strict=True)))
+        addresses, found = zip(*[text.split("/") for text in texts], strict=True)
+        low = [(1 << bits - lengths[length]) - 1 for length in found]
+        spans = [
+            ((first & ~host, first | host),)
+            for first, host in zip(map(from_bytes, map(inet_pton, repeat(kind), addresses)), low, strict=True)
+        ]
+        return map(AddressSet, repeat(family), spans)
 
     def write(value: AddressSet) -> str:
         first, last = value.spans[0]
@@ -167,6 +174,15 @@ def _read_ports(text: str) -> Spans:
     return (span,)
 
 
+def _read_all_ports(texts: Sequence[str]) -> Iterable[Spans]:
+    if not "".join(texts).isdigit():
+        return map(_read_ports, texts)
+    numbers = [*map(int, texts)]
+    if max(numbers) > 65535:
+        raise ValueError("one is not a port")
+    return zip(zip(numbers, numbers, strict=True))
+
+
 def _read_mask(spell: Callable[[int], str]) -> Callable[[str], int]:
     lengths = {spell(length): length for length in range(33)}
 
@@ -202,7 +218,7 @@ BASE: dict[str, Kind] = {
             "ports", r"[0-9]{1,5}(?:-[0-9]{1,5})?", lru_cache(CACHED)(_read_ports),
             lambda value: spell_ports(value[0]), lambda trait: trait is False,
             lambda members: merged(span for each in members for span in each),
-            lambda value: [(each,) for each in value],
+            lambda value: [(each,) for each in value], columns=("([0-9]{1,5}(?:-[0-9]{1,5})?)", _read_all_ports),
         ),
         Kind("length", r"[0-9]{1,3}", int, str, always),
         Kind("netmask", _IPV4, _read_mask(netmask), netmask, lambda trait: trait == 4),

@@ -16,7 +16,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import Any
 
 import msgspec
@@ -43,8 +43,8 @@ class Kind(msgspec.Struct, frozen=True):
         scatter: The reverse, values that can be written one by one.
         bare: Whether a spelling could be taken for a word of the phrase around it.
         join: What stands between the members of a list.
-        columns: The pattern with a group for each of its pieces, and what reads many values at once, of a column for
-            each group: quicker than one by one.
+        columns: The pattern with a group for each of its pieces, and what reads many values at once, most of them
+            different, of a column for each group: quicker than one by one.
         words: The words of all its values, if it has no others; there the trait of a value is the value.
     """
 
@@ -84,12 +84,6 @@ class Kind(msgspec.Struct, frozen=True):
 
         pattern = rf"{self.pattern}(?:\s*,\s*{self.pattern})*"
         return Kind(f"{self.name},", pattern, read_all, write_all, accepts)
-
-
-def each_once(read: Callable[[str], Any], texts: Sequence[str]) -> Iterable[Any]:
-    """Read texts of which many may be the same."""
-    known = {text: read(text) for text in set(texts)}
-    return map(known.__getitem__, texts)
 
 
 def always(trait: Any) -> bool:
@@ -186,12 +180,14 @@ def set_of(kind: Kind) -> Kind:
 
 def spaced(kind: Kind, between: str) -> Kind:
     """Return a kind whose ranges have something else than a dash between their ends: `8000:8010`."""
+    pattern = kind.pattern.replace("-[0-9]", f"{re.escape(between)}[0-9]")
+    read_all = kind.columns[1] if kind.columns is not None else partial(map, kind.read)
     return msgspec.structs.replace(
         kind,
-        pattern=kind.pattern.replace("-[0-9]", f"{re.escape(between)}[0-9]"),
+        pattern=pattern,
         read=lambda text: kind.read(text.replace(between, "-")),
         write=lambda value: kind.write(value).replace("-", between),
-        columns=None,
+        columns=(f"({pattern})", lambda texts: read_all([text.replace(between, "-") for text in texts])),
     )
 
 

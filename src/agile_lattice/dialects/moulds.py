@@ -21,7 +21,6 @@ from typing import Any
 import msgspec
 
 from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Maybe, Word
-from agile_lattice.dialects.kinds import each_once
 from agile_lattice.dialects.patterns import SPACE, Compiler, HoleReader, Match, Pattern, kind_of, reserved_pattern
 from agile_lattice.intent.places import Place
 
@@ -155,7 +154,16 @@ def _fields_of(holes: Sequence[_Kept]) -> Callable[[Sequence[Column]], dict[str,
     for field, read, count in holes:
         readers.setdefault(field, (slice(group, group + count), read))
         group += count
-    return lambda columns: {field: read(*columns[where]) for field, (where, read) in readers.items()}
+    return lambda columns: {field: _values(read, columns[where]) for field, (where, read) in readers.items()}
+
+
+def _values(read: Callable[..., Iterable[Any]], columns: Sequence[Column]) -> Iterable[Any]:
+    """Read values of columns; if many of them are the same, each of them once."""
+    first, *others = columns
+    once = [*{*first}] if not others else first
+    if len(once) > len(first) // 2:
+        return read(*columns)
+    return map(dict(zip(once, read(once), strict=True)).__getitem__, first)
 
 
 class _Undecided(Exception):
@@ -177,7 +185,7 @@ class _Choices(Compiler):
         if len(self.holes) - 1 not in self.present:
             return f"(?:{self.pattern(hole)})"
         kind = kind_of(hole, self.kinds)
-        grouped, read = kind.columns or (f"({kind.pattern})", partial(each_once, kind.read))
+        grouped, read = kind.columns or (f"({kind.pattern})", partial(map, kind.read))
         grouped = self.reserved + grouped if kind.bare else grouped
         self.kept.append((hole.field, read, re.compile(grouped).groups))
         return grouped

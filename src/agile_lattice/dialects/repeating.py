@@ -148,7 +148,7 @@ class _Columns:
         mould = mould_of(pattern, found, refused) if found is not None else None
         if mould is None:
             raise NotAlikeError
-        once = [*dict.fromkeys(column)]
+        once = [*{*column}]
         spellings = once if len(once) < len(column) // 2 else column
         name = " " + statement.text.removesuffix(column[0])
         rows = mould.lines(name + f"\n{name}".join(spellings))

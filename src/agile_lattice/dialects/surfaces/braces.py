@@ -99,6 +99,9 @@ class _Cutter:
     def _line(self, words: str, number: int) -> None:
         here = self.stack[-1][1]
         start = number
+        if not self.pending and "{" not in words and "}" not in words and ";" not in words[:-1]:
+            here += [Statement(each, number) for each in [words.removesuffix(";").rstrip()] if each]
+            return
         if self.pending:
             words, start = f"{self.pending} {words}", self.pending_line
             self.pending = ""
