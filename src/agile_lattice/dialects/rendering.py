@@ -198,16 +198,15 @@ class _Writer:
         several = self.homes[kind.name] > 1
         plans, traits_of = self._plans[id(phrases[0])], kind.traits
         statements: list[Statement] = []
+        if several:
+            facts = [fact for fact in facts if id(fact) not in self.said]
+            self.said.update(map(id, facts))
         for fact in facts:
-            if several and id(fact) in self.said:
-                continue
             traits = traits_of(fact)
             plan = plans.get(traits)
             if plan is not None and plan.only is not None:  # most facts are one statement each: it must be quick
                 try:
                     statements.append(Statement(plan.only(fact), 0))
-                    if several:
-                        self.said.add(id(fact))
                     continue
                 except Unspellable:
                     pass  # it is said below which field it is
@@ -221,11 +220,10 @@ class _Writer:
                 refusal = self.refusal(kind, fact, plan.unsaid, reason)
                 if several:
                     self.waiting.setdefault(id(fact), refusal)  # another block may have a place for it
+                    self.said.discard(id(fact))
                 else:
                     self.refusals.append(refusal)
                 continue
-            if several:
-                self.said.add(id(fact))
             try:
                 statements += [Statement(shape.fill(fact), 0) for shape in plan.shapes]
                 if self.causes is not None:
