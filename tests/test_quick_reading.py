@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from agile_lattice.dialects import read_device
 from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.reading import Reading, best_reading, read_form
+from agile_lattice.dialects.reading.texts import Reading, best_reading, read_form
 from agile_lattice.intent.places import Place
 from strategies import devices
 from test_laws import MANY, SOME, SPOKEN, rendered
@@ -41,12 +41,12 @@ def both_ways(read: Callable[[], Any]) -> tuple[Any, Any]:
     """Read quickly, with a mould for whatever could have one, and statement by statement."""
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr("agile_lattice.dialects.moulds.SEEN_OFTEN", 1)
-        patch.setattr("agile_lattice.dialects.plain.ALIKE", 2)
+        patch.setattr("agile_lattice.dialects.reading.plain.ALIKE", 2)
         patch.setattr("agile_lattice.dialects.surfaces.shortening.MANY", 2)
         patch.setattr("agile_lattice.dialects.surfaces.shortening.ALIKE", 2)
         quick = read()
-        patch.setattr("agile_lattice.dialects.understanding.all_but_plain", lambda statements, *_: statements)
-        patch.setattr("agile_lattice.dialects.reading.shortened", lambda text: None)
+        patch.setattr("agile_lattice.dialects.reading.understanding.all_but_plain", lambda statements, *_: statements)
+        patch.setattr("agile_lattice.dialects.reading.texts.shortened", lambda text: None)
         return quick, read()
 
 

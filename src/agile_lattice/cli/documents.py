@@ -18,8 +18,8 @@ from agile_lattice.compare.mending import Mending
 from agile_lattice.compare.verdicts import Verdict
 from agile_lattice.dialects import Rendered
 from agile_lattice.dialects.errors import Refusal
+from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.dialects.trying import Trial
-from agile_lattice.dialects.understanding import Leftover
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import Place

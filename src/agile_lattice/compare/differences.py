@@ -9,7 +9,7 @@ from typing import Any, Literal, TypeVar
 import msgspec
 
 from agile_lattice.behaviour.flows import Header
-from agile_lattice.dialects.understanding import Leftover
+from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import NOWHERE, Place
 

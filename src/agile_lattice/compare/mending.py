@@ -20,10 +20,10 @@ from agile_lattice.dialects.changes.changing import TextChange, edited_texts, pa
 from agile_lattice.dialects.changes.outline import outline
 from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.facts import CarriedFact, Fact
-from agile_lattice.dialects.parting import readings
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.sides import called_as
-from agile_lattice.dialects.reading import Reading
+from agile_lattice.dialects.reading.parting import readings
+from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.intent.model import Device, Section

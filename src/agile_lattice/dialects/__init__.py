@@ -11,9 +11,9 @@ from agile_lattice.dialects.assembly import Capture, as_intent, assemble, facts_
 from agile_lattice.dialects.causes import render_with_causes
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS, says_nothing
-from agile_lattice.dialects.parting import readings
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.families import FAMILIES
+from agile_lattice.dialects.reading.parting import readings
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.intent.model import SECTIONS, Device, Section

@@ -26,8 +26,8 @@ from agile_lattice.dialects.facts import (
 )
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.families import RULED, let_in, united
-from agile_lattice.dialects.reading import Reading
-from agile_lattice.dialects.understanding import Leftover
+from agile_lattice.dialects.reading.texts import Reading
+from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.interfaces import Bridge, Interface, Learning
 from agile_lattice.intent.joining import join

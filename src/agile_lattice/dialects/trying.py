@@ -13,10 +13,10 @@ from agile_lattice.dialects.assembly import Capture, assemble, facts_in
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import CaptureError, Refusal, Refusals
 from agile_lattice.dialects.passes.families import of_family
-from agile_lattice.dialects.reading import Reading, best_reading, read_form, read_statements
+from agile_lattice.dialects.reading.texts import Reading, best_reading, read_form, read_statements
+from agile_lattice.dialects.reading.understanding import Trace
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.dialects.surfaces import Statement
-from agile_lattice.dialects.understanding import Trace
 from agile_lattice.intent.model import Device, Section
 from agile_lattice.intent.normal import normal
 from agile_lattice.notation.loading import loads

@@ -12,7 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from agile_lattice.compare.differences import Comparison, Difference, Weight
-from agile_lattice.dialects.understanding import Leftover
+from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.places import Place
 from agile_lattice.show.terminal import FEW, located, plural, source_text
 

@@ -10,9 +10,9 @@ import msgspec
 from agile_lattice.dialects.dialect import Dialect, Form, Phrase
 from agile_lattice.dialects.fact_types import FactType
 from agile_lattice.dialects.facts import Fact
-from agile_lattice.dialects.reading import read_statements
+from agile_lattice.dialects.reading.texts import read_statements
+from agile_lattice.dialects.reading.understanding import Trace
 from agile_lattice.dialects.surfaces import Statement
-from agile_lattice.dialects.understanding import Trace
 
 
 class Node(msgspec.Struct):

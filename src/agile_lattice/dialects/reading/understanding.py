@@ -11,10 +11,10 @@ import msgspec
 from agile_lattice.dialects.dialect import Block, Form, Phrase
 from agile_lattice.dialects.fact_types import FACTS, combine
 from agile_lattice.dialects.facts import Fact
-from agile_lattice.dialects.finding import Fields, Found, Lines, find
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.plain import all_but_plain
-from agile_lattice.dialects.repeating import NotAlikeError, repeated
+from agile_lattice.dialects.reading.finding import Fields, Found, Lines, find
+from agile_lattice.dialects.reading.plain import all_but_plain
+from agile_lattice.dialects.reading.repeating import NotAlikeError, repeated
 from agile_lattice.dialects.surfaces import ENTRY, Alike, Statement
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import Place

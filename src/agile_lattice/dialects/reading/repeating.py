@@ -14,9 +14,9 @@ from typing import Any, cast
 
 from agile_lattice.dialects.dialect import Phrase
 from agile_lattice.dialects.facts import Fact
-from agile_lattice.dialects.finding import Fields, Found, find
 from agile_lattice.dialects.moulds import Column, facts_of, mould_of
 from agile_lattice.dialects.patterns import NOT_OF_KIND, Pattern
+from agile_lattice.dialects.reading.finding import Fields, Found, find
 from agile_lattice.dialects.surfaces import Alike, Statement
 from agile_lattice.intent.places import Offsets, Place
 

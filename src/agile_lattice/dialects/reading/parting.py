@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.reading import Reading, best_reading, read_statements
+from agile_lattice.dialects.reading.texts import Reading, best_reading, read_statements
 from agile_lattice.dialects.surfaces import Statement
 
 Speaker = tuple[Dialect, Form, list[Statement]]

@@ -10,9 +10,9 @@ from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.repeating import NotAlikeError
+from agile_lattice.dialects.reading.repeating import NotAlikeError
+from agile_lattice.dialects.reading.understanding import Leftover, Reader, Trace, count_of
 from agile_lattice.dialects.surfaces import Json, Statement, Yaml, shortened
-from agile_lattice.dialects.understanding import Leftover, Reader, Trace, count_of
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import Place
 
