@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable
 from itertools import product
 from random import Random
@@ -13,9 +14,12 @@ from hypothesis import event, example, given, settings
 from hypothesis import strategies as st
 
 from agile_lattice.dialects import read_device
+from agile_lattice.dialects.base_kinds import BASE
 from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.errors import CaptureError
+from agile_lattice.dialects.patterns import NOT_OF_KIND
 from agile_lattice.dialects.reading.texts import Reading, best_reading, read_form
+from agile_lattice.intent.addresses import BITS
 from agile_lattice.intent.places import Place
 from strategies import devices
 from test_laws import MANY, SOME, SPOKEN, rendered
@@ -48,6 +52,37 @@ def both_ways(read: Callable[[], Any]) -> tuple[Any, Any]:
         patch.setattr("agile_lattice.dialects.reading.understanding.all_but_plain", lambda statements, *_: statements)
         patch.setattr("agile_lattice.dialects.reading.texts.shortened", lambda text: None)
         return quick, read()
+
+
+def spellings(name: str, family: int) -> st.SearchStrategy[str]:
+    """Draw right spellings of a kind of addresses."""
+    address = st.ip_addresses(v=family)
+    prefix = st.tuples(address, st.integers(0, BITS[family])).map("%s/%d".__mod__)
+    span = st.lists(address, min_size=2, max_size=2).map(lambda ends: "-".join(map(str, sorted(ends))))
+    whole = {"address": [], "prefix": [prefix], "prefixed": [prefix]}.get(name, [prefix, span])
+    return st.one_of(*whole, *([] if name == "prefix" else [address.map(str)]))
+
+
+@pytest.mark.parametrize("name", [name for name, kind in BASE.items() if kind.columns])
+@settings(MANY, max_examples=60)
+@given(data=st.data())
+def test_many_values_are_read_as_each_is(name: str, data: st.DataObject) -> None:
+    kind = BASE[name]
+    assert kind.columns is not None
+    grouped, read_all = kind.columns
+    near = st.from_regex(rf"\A(?:{grouped})\Z", alphabet=st.characters(codec="ascii"))
+    right = spellings(name[:-1], int(name[-1])) if name[-1].isdigit() else near
+    texts = data.draw(st.lists(right, min_size=1, max_size=4) | st.lists(right | near, min_size=1, max_size=4))
+    rows = [match.groups() for match in map(re.compile(grouped).fullmatch, texts) if match]
+    if len(rows) == len(texts):
+        try:
+            values = [*read_all(*zip(*rows, strict=True))]
+        except NOT_OF_KIND:
+            event("not of this kind")
+            return
+        assert values == [kind.read(text) for text in texts]
+        assert all(re.fullmatch(kind.pattern, text) for text in texts)
+        event("read")
 
 
 # Phrases of which many lines could be understood in several ways: the first that leads to the end counts.

@@ -9,16 +9,7 @@ from socket import inet_ntop, inet_pton
 
 import msgspec
 
-from agile_lattice.dialects.kinds import (
-    CACHED,
-    NUMBERS,
-    WHOLE,
-    Kind,
-    Unspellable,
-    always,
-    number_kind,
-    text_kind,
-)
+from agile_lattice.dialects.kinds import CACHED, NUMBERS, WHOLE, Kind, Unspellable, always, number_kind, text_kind
 from agile_lattice.intent.addresses import AF_INET, AF_INET6, BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.masks import netmask, wildcard
 from agile_lattice.intent.services import spell_ports

@@ -22,7 +22,6 @@ from agile_lattice.intent.places import Place
 WINDOW = 1000  # statements that are looked at together
 ALIKE = 8  # of how many lines that look alike a group is made
 _VALUES = b"0123456789abcdefABCDEF.:/"
-_groups = re.Match.groups
 
 Usual = tuple[Mould, Phrase]  # what most lines fit in, and what they are
 
