@@ -76,13 +76,11 @@ def _neighbourhood(rule: Rule) -> object:
 
 
 def _merge_services(rules: Sequence[Rule]) -> list[_Merged]:
+    if len({rule.name for rule in rules}) == len(rules):  # in most lists each has a name of its own
+        return [_Merged(rule, _services((rule,))) for rule in rules]
     merged = []
     for _, namesakes in groupby(rules, key=attrgetter("name")):
-        several = [*namesakes]
-        if len(several) == 1:  # most have a name of their own
-            merged.append(_Merged(several[0], _services(several)))
-            continue
-        for _, neighbours in groupby(several, key=_neighbourhood):
+        for _, neighbours in groupby(namesakes, key=_neighbourhood):
             members = [*neighbours]
             merged.append(_Merged(members[0], _services(members)))
     return merged
@@ -110,7 +108,7 @@ def _pairs(arrival: Sequence[_Merged], departure: Sequence[_Merged]) -> list[tup
         if half is not None:
             waiting[half].append(position)
     candidates = []
-    for position, each in enumerate(arrival):
+    for position, each in enumerate(arrival if waiting else ()):
         half = _arrival_half(each)
         if half is not None and waiting.get(half):
             candidates.append((position, waiting[half].pop()))

@@ -94,13 +94,12 @@ def contract(facts: dict[str, list[Fact]]) -> dict[str, list[Fact]]:
         rules: list[Any] = [*facts.get(kind, [])]
         if kind == "rule":
             rules.sort(key=attrgetter("stage"))  # each stage is a list of its own
+        if len({fact.name or id(fact) for fact in rules}) == len(rules):  # in most lists each stands alone
+            changed[kind] = rules
+            continue
         alike = attrgetter(*(field for field in FACTS[kind].fields if field not in FIELDS))
         for _, run in groupby(rules, key=lambda fact: fact.name or id(fact)):
-            several = [*run]
-            if len(several) == 1:  # most stand alone
-                members += several
-                continue
-            for _, same in groupby(several, key=lambda fact: (alike(fact), _said(fact))):
+            for _, same in groupby(run, key=lambda fact: (alike(fact), _said(fact))):
                 members += _together([*same])
         changed[kind] = members
     return {**facts, **changed}
@@ -112,6 +111,8 @@ def _said(fact: Rule | Passage) -> tuple[bool, ...]:
 
 
 def _together(run: list[Rule | Passage]) -> list[Rule | Passage]:
+    if len(run) == 1:
+        return run
     values = {field: list(dict.fromkeys(getattr(fact, field) for fact in run)) for field in FIELDS}
     combinations = {tuple(getattr(fact, field) for field in FIELDS) for fact in run}
     if len(combinations) != len(run) or {*product(*values.values())} != combinations:
