@@ -10,7 +10,6 @@ from msgspec.structs import replace
 from agile_lattice.behaviour.proving import prove
 from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
-from agile_lattice.compare.settling import settled
 from agile_lattice.dialects import Rendered, as_intent, read_device, render_device
 from agile_lattice.dialects.errors import Refusals
 from agile_lattice.intent.interfaces import Bridge, Interface
@@ -50,14 +49,13 @@ def members(one: Interface) -> tuple[str, ...]:
 
 
 def in_effect(one: Device, other: Device) -> list[str]:
-    """Compare lists of rules; what no packet notices is no difference: some devices have an order of their own."""
-    gaps = [
+    """Compare lists of rules; order that no packet notices is none: some devices have an order of their own."""
+    found = [
         *rule_gaps(TRANSLATIONS, one.translations, other.translations),
         *rule_gaps(PERMITS, one.permits, other.permits),
         *rule_gaps(ACCESS, one.access, other.access),
     ]
-    found = settled(one, other, gaps, [each.difference for each in gaps])
-    return [each.subject for each in found if each.weight != "cosmetic"]
+    return [each.difference.subject for each in found if each.difference.weight != "cosmetic"]
 
 
 def without_vlans(device: Device) -> Device:

@@ -91,11 +91,13 @@ def united(passages: Sequence[Passage]) -> list[Passage]:
     lists = {family: [each for each in passages if _families(each) == (family,)] for family in FAMILIES}
     if not any(lists.values()):
         return []
-    nothing = {family: members == [Passage("drop", source=ANYONE[family])] for family, members in lists.items()}
+    refused = {family: Passage("drop", source=ANYONE[family]) for family in FAMILIES}
+    alone = [family for family in FAMILIES if lists[family] == [refused[family]]]
+    apart = not all(refused[family] in members for family, members in lists.items())
     for family, members in lists.items():
         if not members:
             members.append(Passage(source=ANYONE[family]))
-        elif nothing[family] and not all(nothing.values()):
+        elif family in alone and apart:
             members.clear()  # what no rule matches does not pass anyhow
     four, six = (_permits(lists[family], family) for family in FAMILIES)
     found: list[Passage] = []
