@@ -160,10 +160,14 @@ def _fields_of(holes: Sequence[_Kept]) -> Callable[[Sequence[Column]], dict[str,
 def _values(read: Callable[..., Iterable[Any]], columns: Sequence[Column]) -> Iterable[Any]:
     """Read values of columns; if many of them are the same, each of them once."""
     first, *others = columns
-    once = [*{*first}] if not others else first
-    if len(once) > len(first) // 2:
-        return read(*columns)
-    return map(dict(zip(once, read(once), strict=True)).__getitem__, first)
+    once = few_of(first) if not others else None
+    return read(*columns) if once is None else map(dict(zip(once, read(once), strict=True)).__getitem__, first)
+
+
+def few_of(column: Column) -> Column | None:
+    """Return the different texts of a column; None if they are not much fewer."""
+    once = [*{*column}]
+    return once if len(once) <= len(column) // 2 else None
 
 
 class _Undecided(Exception):

@@ -7,7 +7,6 @@ are understood with it: first all are matched, then their values are read field 
 from __future__ import annotations
 
 import re
-from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from itertools import repeat
 
@@ -16,12 +15,10 @@ from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.moulds import Mould
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.patterns import NOT_OF_KIND
-from agile_lattice.dialects.surfaces import Statement
+from agile_lattice.dialects.surfaces import ALIKE, Statement, groups_alike
 from agile_lattice.intent.places import Place
 
 WINDOW = 1000  # statements that are looked at together
-ALIKE = 8  # of how many lines that look alike a group is made
-_VALUES = b"0123456789abcdefABCDEF.:/"
 
 Usual = tuple[Mould, Phrase]  # what most lines fit in, and what they are
 
@@ -72,11 +69,7 @@ class _Window:
         leaves = [index for index, each in enumerate(self.statements) if each.children is None]
         if usual is not None and self._pour_all(*usual, leaves):
             return usual
-        looks = "\n".join(self._texts).encode().translate(None, _VALUES).split(b"\n")
-        alike: dict[bytes, list[int]] = defaultdict(list)
-        for index in leaves:
-            alike[looks[index]].append(index)
-        groups = sorted(alike.values(), key=len)
+        groups = sorted(groups_alike(self._texts, leaves), key=len)
         self._understand([index for group in groups if len(group) < ALIKE for index in group])
         for group in groups:
             if len(group) >= ALIKE:

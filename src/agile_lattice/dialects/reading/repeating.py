@@ -14,7 +14,7 @@ from typing import Any, cast
 
 from agile_lattice.dialects.dialect import Phrase
 from agile_lattice.dialects.facts import Fact
-from agile_lattice.dialects.moulds import Column, facts_of, mould_of
+from agile_lattice.dialects.moulds import Column, facts_of, few_of, mould_of
 from agile_lattice.dialects.patterns import NOT_OF_KIND, Pattern
 from agile_lattice.dialects.reading.finding import Fields, Found, find
 from agile_lattice.dialects.surfaces import Alike, Statement
@@ -148,16 +148,17 @@ class _Columns:
         mould = mould_of(pattern, found, refused) if found is not None else None
         if mould is None:
             raise NotAlikeError
-        once = [*{*column}]
-        spellings = once if len(once) < len(column) // 2 else column
+        once = few_of(column)
+        spellings = once or column
         name = " " + statement.text.removesuffix(column[0])
         rows = mould.lines(name + f"\n{name}".join(spellings))
         if len(rows) != len(spellings):
             raise NotAlikeError
         try:
             for field, values in mould.fields([*zip(*rows, strict=True)]).items() if counts else ():
-                known = dict(zip(once, values, strict=True)) if spellings is once else {}
-                self.fields[field] = map(known.__getitem__, column) if known else values
+                self.fields[field] = (
+                    values if once is None else map(dict(zip(once, values, strict=True)).__getitem__, column)
+                )
         except NOT_OF_KIND:
             raise NotAlikeError from None
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from bisect import bisect
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from itertools import accumulate, pairwise
 from operator import itemgetter
 
@@ -73,6 +73,22 @@ class Shortened(msgspec.Struct):
         return found
 
 
+def groups_alike(texts: Sequence[str], indices: Iterable[int]) -> list[list[int]]:
+    """Group texts that differ in nothing but digits and what addresses are made of besides.
+
+    Args:
+        texts: All.
+        indices: Which of them are looked at.
+    """
+    looks = "\0".join(texts).encode().translate(None, _DIGITS).split(b"\0")
+    if len(looks) != len(texts):  # one holds a NUL
+        return [[*indices]]
+    alike: dict[bytes, list[int]] = defaultdict(list)
+    for index in indices:
+        alike[looks[index]].append(index)
+    return [*alike.values()]
+
+
 def shortened(text: str) -> Shortened | None:
     """Cut out what can be; None if that is nothing."""
     short = Shortened()
@@ -102,6 +118,8 @@ def _entries(text: str, start: int, lead: str) -> tuple[int, str] | None:
         lead: What stands before that brace.
     """
     end = text.find(f"{lead}}}\n" if lead else "}]", start)
+    if end < 0:
+        return None  # it is cut off, or laid out in some other way
     for between in (f"{lead}}},{lead}{{", f"{lead}}}, {lead}{{")[: 1 if lead else 2]:
         at = start
         for _ in range(MANY):
@@ -135,16 +153,12 @@ def _cut_all(short: Shortened, text: str, start: int, end: int, between: str, li
 def _cut(short: Shortened, body: str, between: str, line: int) -> str:
     """Cut out entries that are alike, of each kind all but an example."""
     entries = body.split(between)
-    looks = "\0".join(entries).encode().translate(None, _DIGITS).split(b"\0")
-    if "\n" not in between or len(looks) != len(entries):
+    if "\n" not in between:
         return body  # of one line, nothing would tell where each stood among the others
-    alike: dict[bytes, list[int]] = defaultdict(list)
-    for index, look in enumerate(looks[1:], 1):
-        alike[look].append(index)
     heights = [each.count("\n") + between.count("\n") for each in entries]
     lines = [*accumulate(heights, initial=line)]
     gone: set[int] = set()
-    for group in alike.values():
+    for group in groups_alike(entries, range(1, len(entries))):
         example = entries[group[0]]
         together = between.join([entries[each] for each in group])
         columns = _columns(example, together, 0, len(together), between) if len(group) >= ALIKE else None
