@@ -2,18 +2,12 @@
 
 from __future__ import annotations
 
-from random import Random
-
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
 import agile_lattice as al
-from agile_lattice.compare.closing import as_it_is
-from agile_lattice.compare.comparing import find_gaps
-from agile_lattice.compare.differences import Gap
-from agile_lattice.compare.witnesses import with_witnesses
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.intent.model import SECTIONS, Device
 from agile_lattice.intent.normal import normal
@@ -136,18 +130,3 @@ def test_of_two_routes_that_stand_for_one_another_neither_is_cosmetic() -> None:
         assert changed != texts
         found = al.diff(quay, al.read("quay", quay.speaks, changed)).differences
         assert sorted(each.weight for each in found) == sorted(weights)
-
-
-@MANY
-@given(devices(), st.randoms(use_true_random=False))
-def test_what_is_cosmetic_no_packet_can_tell(device: Device, chance: Random) -> None:
-    shuffled = list(device.translations)
-    chance.shuffle(shuffled)
-    other = replace(device, translations=tuple(shuffled))
-    gaps = find_gaps(device, as_captured(other))
-    if any(each.weight != "cosmetic" for each in al.diff(device, as_captured(other)).differences):
-        return
-    # Were they more than that, one of these packets could show it.
-    suspects = [Gap(replace(each.difference, weight="open"), each.wanted, each.found) for each in gaps]
-    there = as_it_is(device, as_captured(other).device, ALL)
-    assert [each.witness for each in with_witnesses(device, there, suspects) if each.witness] == []

@@ -7,9 +7,9 @@ from hypothesis import HealthCheck, currently_in_test_context, event, given, set
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.proving import prove
 from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
+from agile_lattice.compare.verdicts import between
 from agile_lattice.dialects import Rendered, as_intent, read_device, render_device
 from agile_lattice.dialects.errors import Refusals
 from agile_lattice.intent.interfaces import Bridge, Interface
@@ -118,7 +118,7 @@ def test_what_is_rendered_reads_back_as_the_same(speaks: tuple[str, ...], data: 
     assert now.settings == was.settings
     there = as_it_is(device, capture.device, capture.sections)
     unseen = {each: getattr(device, each) for each in ("answers", *FELT) if each not in capture.sections}
-    assert prove(device, replace(there, **unseen)).same, "not by samples: for every packet"
+    assert between(device, replace(there, **unseen)).same, "not by samples: for every packet"
     again = {each.file: each.text for each in render_device(capture.device) if each.text.strip()}
     repeated = read_device(device.name, speaks, again.items())
     assert (repeated.leftovers, repeated.sections) == ((), capture.sections)

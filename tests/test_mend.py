@@ -13,11 +13,10 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.proving import prove
 from agile_lattice.cli.main import main
 from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.mending import Mending, mend
-from agile_lattice.compare.verdicts import verdict
+from agile_lattice.compare.verdicts import between, verdict
 from agile_lattice.dialects import read_device, render_device
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.addresses import Address
@@ -25,6 +24,7 @@ from agile_lattice.intent.model import Device, Settings
 from agile_lattice.intent.normal import normal
 from agile_lattice.notation.loading import loads
 from changes import EDITED, TYPED
+from soundness import as_captured
 from strategies import HOSTS, devices
 from test_laws import SOME, rendered
 
@@ -201,7 +201,8 @@ def test_an_edited_text_has_no_difference_and_undo_gives_it_back(dialect: str, d
             folder.apply(each.change)
         there = read_device(intent.name, intent.speaks, folder.texts)
         assert [each.text for each in there.leftovers] == strange
-        left = compare(intent, there).differences
+        # (With what nobody understands, nothing is certain to have no effect.)
+        left = compare(intent, replace(there, leftovers=())).differences
         assert [(each.subject, each.fields) for each in left if each.weight != "cosmetic"] == []
         assert not STRANGE[dialect] or "kept" in folder.texts[last]
         for each in mending.mends:
@@ -304,9 +305,9 @@ def test_a_device_whose_syntax_knows_no_management_can_be_proven() -> None:
     found = verdict(device, read_device("quay", device.speaks, {there.file: there.text}))
     assert (found.same, found.incomplete) == (True, ())
     asked = replace(device, settings=Settings(forwarding4=True))
-    assert not prove(asked, device).same, "forwarding decides about every packet"
+    assert verdict(asked, as_captured(device)).incomplete == ("no text says whether it forwards IPv4",)
     routed = replace(device, routes=tuple(replace(each, instance="guests") for each in device.routes))
-    assert not prove(device, routed).same, "another table"
+    assert between(device, routed).different, "another table"
 
 
 MANAGED = (

@@ -11,6 +11,7 @@ from agile_lattice.behaviour.matching import DESTINATION, PORT, SOURCE, Space
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Passage, passages
+from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.stages import Rule, split
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.functions import Entry
@@ -33,6 +34,11 @@ class Line(msgspec.Struct, frozen=True, gc=False):
     entry: Entry
     rule: Rule | Passage | None = None
     own: Address | None = None
+
+    @property
+    def place(self) -> Place:
+        """Where the rule is written; nowhere for what happens where none matches."""
+        return self.rule.place if self.rule is not None else NOWHERE
 
     def __str__(self) -> str:
         action, rule = self.entry.action, self.rule

@@ -9,7 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.flows import Header, matches, moved
-from agile_lattice.behaviour.tables import Hop, Table, Way
+from agile_lattice.behaviour.tables import Hop, Table, Way, is_way_back
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
@@ -77,8 +77,7 @@ class Passing:
         if hop.means == "own":
             return self.own(header)
         self.leaves = hop.interface
-        settings = self.device.settings
-        if (settings.forwarding4 if header.destination.family == 4 else settings.forwarding6) is False:
+        if not self.device.forwards(header.destination.family):
             return "dropped", f"{self.device.name} does not forward packets"
         stopped = self.permit(header)
         if stopped is None:
@@ -87,13 +86,13 @@ class Passing:
 
     def reverse_path(self, header: Header) -> str:
         """Tell why the reverse path filter drops the packet (RFC 3704); empty if it does not."""
-        mode = self.device.settings.reverse_path
-        if mode not in ("strict", "loose") or header.source.family == 6:
+        mode = self.device.filters_by
+        if mode is None or header.source.family == 6:
             return ""
         hop = self.table(header.source.family).look_up(header.source.value)
-        if hop is None or hop.means == "discard":
+        if hop is None or not is_way_back(hop):
             return f"{self.device.name} has no way to its source {header.source}, and filters by the reverse path"
-        if mode == "strict" and hop.interface != self.arrives:
+        if mode == "strict" and not is_way_back(hop, self.arrives):
             behind = hop.interface or "itself"
             return f"{self.device.name} filters by the reverse path: {header.source} is behind {behind}"
         return ""
@@ -135,8 +134,7 @@ class Passing:
         elif rule.verdict == "shift" and rule.to is not None and matched is not None:
             address = moved(address, matched, rule.to)
         elif rule.to is not None:
-            if not rule.to.is_single:
-                note = f"one of {rule.to}, ports {rule.port_use}"
+            note = _note(rule, rule.to)
             address = type(address)(rule.to.family, rule.to.spans[0][0])
         after = replace(header, **{field: address})
         return (after if rule.to_port is None else replace(after, port=rule.to_port)), note
@@ -210,6 +208,18 @@ class Passing:
             self.stages.append(Stage("permits", header, header, tested=tuple(tested)))
             return "dropped", f"no permit on {self.device.name} lets it pass"
         return None
+
+
+def _note(rule: Rule, to: AddressSet) -> str:
+    """Say what there is to say of a rewriting besides what the header shows."""
+    said = []
+    if not to.is_single:
+        said.append(f"one of {to}, ports {rule.port_use}")
+    elif rule.port_use == "kept":
+        said.append("ports kept")
+    if rule.rewrites_dns:
+        said.append("in DNS answers, too")
+    return ", ".join(said)
 
 
 def _named(kind: str, rule: Passage) -> str:

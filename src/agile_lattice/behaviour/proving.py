@@ -6,23 +6,24 @@ given as boxes; whether such a packet comes to that stage at all is for a walk t
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Hashable, Iterator
 from typing import Literal
 
 import msgspec
 
+from agile_lattice.behaviour.links import described, takes_part, wire
 from agile_lattice.behaviour.listing import LISTED, Listed, lines
 from agile_lattice.behaviour.matching import Match, Packet, Space
 from agile_lattice.behaviour.tables import Table
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
-from agile_lattice.intent.normal import normal_answers
+from agile_lattice.intent.normal import normal, normal_answers
 from agile_lattice.packets.boxes import Undecided
 from agile_lattice.packets.functions import differing
 from agile_lattice.packets.spans import minus
 
-Part = Literal["arrival", "way", "permits", "departure", "access", "answers"]
+Part = Literal["interface", "arrival", "reverse path", "way", "forwarding", "permits", "departure", "access", "answers"]
 
 
 class Region(msgspec.Struct, frozen=True):
@@ -49,6 +50,8 @@ class Parting(msgspec.Struct, frozen=True):
         left, right: What each device does with them, in words.
         region: The packets, where a list of rules decides.
         destinations: Their destinations, where only these count.
+        interface: The interface that they come in or go out by, where only that counts.
+        family: Their family; `None` for both.
     """
 
     part: Part
@@ -56,6 +59,8 @@ class Parting(msgspec.Struct, frozen=True):
     right: str
     region: Region | None = None
     destinations: AddressSet | None = None
+    interface: str = ""
+    family: int | None = None
 
 
 class Proof(msgspec.Struct, frozen=True):
@@ -97,10 +102,9 @@ def prove(left: Device, right: Device) -> Proof:
         for family in (4, 6):
             partings += _ways(left, right, family, instance)
     partings += _answers(left, right)
-    for name in ("forwarding4", "forwarding6", "reverse_path"):
-        said, there = getattr(left.settings, name), getattr(right.settings, name)
-        if said is not None and said != there:
-            undecided.append(f"settings: {name} is not the same, and what follows from it is not worked out")
+    partings += _settings(left, right)
+    partings += _interfaces(left, right)
+    undecided += _not_worked_out(left, right)
     entries = sum(len(each.routes) + len(each.translations) + len(each.permits) for each in (left, right))
     return Proof(tuple(partings), tuple(undecided), entries)
 
@@ -123,7 +127,7 @@ def _in_list(left: Device, right: Device, part: Listed, family: int) -> tuple[li
     for each in found.regions:
         matches = tuple(space.words(box) for box in each.boxes)
         region = Region(family, matches, space.words(each.some), space.example(each.some))
-        partings.append(Parting(part, str(mine[each.left]), str(its[each.right]), region))
+        partings.append(Parting(part, str(mine[each.left]), str(its[each.right]), region, family=family))
     unknown = [f"{part}: {mine[one]} or {its[other]}" for one, other in found.undecided]
     if found.unseen:
         unknown.append(f"{part}: {found.unseen} more pairs of rules that cross were not looked into")
@@ -133,15 +137,74 @@ def _in_list(left: Device, right: Device, part: Listed, family: int) -> tuple[li
 def _ways(left: Device, right: Device, family: int, instance: str) -> Iterator[Parting]:
     """Compare forwarding tables, for every destination."""
     for mine, its, destinations in Table(left, family, instance).partings(Table(right, family, instance)):
-        yield Parting("way", str(mine or "no route"), str(its or "no route"), destinations=destinations)
+        yield Parting("way", str(mine or "no route"), str(its or "no route"), destinations=destinations, family=family)
 
 
 def _answers(left: Device, right: Device) -> Iterator[Parting]:
     """Compare what the devices answer for, besides their own addresses."""
-    mine, its = ({one.interface: one.addresses for one in normal_answers(each)} for each in (left, right))
-    for name in sorted({*mine, *its}):
-        here, there = (each[name].spans if name in each else () for each in (mine, its))
+    mine, its = (
+        {(one.interface, one.addresses.family): one.addresses for one in normal_answers(each)} for each in (left, right)
+    )
+    for name, family in sorted({*mine, *its}):
+        here, there = (each[name, family].spans if (name, family) in each else () for each in (mine, its))
+        said, silent = f"answers on {name}", "does not answer"
         if missing := minus(here, there):
-            yield Parting("answers", f"answers on {name}", "does not answer", destinations=AddressSet(4, missing))
+            yield Parting("answers", said, silent, destinations=AddressSet(family, missing), family=family)
         if extra := minus(there, here):
-            yield Parting("answers", "does not answer", f"answers on {name}", destinations=AddressSet(4, extra))
+            yield Parting("answers", silent, said, destinations=AddressSet(family, extra), family=family)
+
+
+def _settings(left: Device, right: Device) -> Iterator[Parting]:
+    """Compare what is set on the devices as a whole."""
+    for family in (4, 6):
+        here, there = ("forwards" if each.forwards(family) else "does not forward" for each in (left, right))
+        if here != there:
+            yield Parting("forwarding", f"{here} IPv{family}", f"{there} IPv{family}", family=family)
+    mode, other = (each.filters_by or "off" for each in (left, right))
+    if mode != other:
+        yield Parting("reverse path", mode, other, family=4)
+
+
+def _interfaces(left: Device, right: Device) -> Iterator[Parting]:
+    """Compare which interfaces packets can come in and go out by, and what is behind them."""
+    for name in dict.fromkeys(each.name for device in (left, right) for each in device.interfaces):
+        if _state(left, name) != _state(right, name):
+            here, there = (_state_in_words(each, name) for each in (left, right))
+            yield Parting("interface", here, there, interface=name)
+
+
+def _state(device: Device, name: str) -> Hashable:
+    """Return what packets that come in or go out by an interface find there; nothing if it takes no part."""
+    port = device.interface(name)
+    if port is None or not takes_part(port, device):
+        return None
+    return port.instance, wire(device, name)
+
+
+def _state_in_words(device: Device, name: str) -> str:
+    port = device.interface(name)
+    if port is None:
+        return f"there is no interface {name}"
+    instance = f", in {port.instance}" if port.instance else ""
+    return f"{described(device, name)}, {'up' if port.enabled else 'down'}{instance}"
+
+
+def _not_worked_out(left: Device, right: Device) -> Iterator[str]:
+    """Name what packets could feel and what is not the same, but of which it is not worked out what it does to them."""
+    mine, its = ({one.name: one for one in normal(each).interfaces} for each in (left, right))
+    for name in sorted(mine.keys() & its.keys()):
+        one, other = mine[name], its[name]
+        if one.mtu != other.mtu:
+            mtus = [str(each.mtu or each.usual_mtu) for each in (one, other)]
+            yield f"{name} has MTU {' and '.join(mtus)}, and what becomes of long packets is not worked out"
+        if (one.learns, one.dial) != (other.learns, other.dial):
+            yield f"{name} does not learn its address in the same way, and what it learns is not known"
+    joins = [{name: _bridging(one) for name, one in each.items()} for each in (mine, its)]
+    for name in sorted(joins[0].keys() | joins[1].keys()):
+        here, there = (each.get(name) for each in joins)
+        if here != there and (any(here or ()) or any(there or ())):
+            yield f"{name} is bridged otherwise, and what passes between the ports of a bridge is not followed"
+
+
+def _bridging(one: Interface) -> tuple[object, ...]:
+    return one.bridge, one.tagged, one.untagged

@@ -8,12 +8,13 @@ numbers, laid over one another from the shortest to the longest.
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import Any, Literal
 
 import msgspec
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
@@ -35,18 +36,30 @@ class Way(msgspec.Struct, frozen=True, order=True, gc=False):
         next_hop: The neighbour that they are given to; `None` if that is the destination itself.
         means: They are for the device itself (`own`), for the link (`connected`), for a next hop or a link by a
             route (`via`), or for nobody (`discard`).
+        others: What else the best routes of the prefix say, sorted: some systems spread packets over all of them
+            (RFC 2992), some take one.
     """
 
     interface: str = ""
     next_hop: Address | None = None
     means: Means = "own"
+    others: tuple[Way, ...] = ()
 
     def __str__(self) -> str:
-        if self.means == "own":
-            return "the device itself"
-        if self.means == "discard":
-            return "discarded"
-        return f"to {self.next_hop}, by {self.interface}" if self.next_hop else f"on the link of {self.interface}"
+        return " or ".join(map(_in_words, self.each))
+
+    @property
+    def each(self) -> tuple[Way, ...]:
+        """All ways of equal rank, this one first, each by itself."""
+        return (Way(self.interface, self.next_hop, self.means), *self.others) if self.others else (self,)
+
+
+def _in_words(way: Way) -> str:
+    if way.means == "own":
+        return "the device itself"
+    if way.means == "discard":
+        return "discarded"
+    return f"to {way.next_hop}, by {way.interface}" if way.next_hop else f"on the link of {way.interface}"
 
 
 class Hop(msgspec.Struct, frozen=True, gc=False):
@@ -78,6 +91,13 @@ class Hop(msgspec.Struct, frozen=True, gc=False):
     def next_hop(self) -> Address | None:
         """The neighbour that packets are given to; `None` if they are given to the destination itself."""
         return self.way.next_hop
+
+
+def is_way_back(hop: Hop, arrives: str = "") -> bool:
+    """Tell whether an entry leads back to a source: by an interface, if one is named (RFC 3704 sections 2.2, 2.4)."""
+    if hop.means == "discard":
+        return False
+    return not arrives or any(way.interface == arrives for way in hop.way.each)
 
 
 class Table:
@@ -115,6 +135,14 @@ class Table:
     def intervals(self) -> Iterator[tuple[int, Hop | None]]:
         """Yield the intervals in ascending order, each by its first address; it ends where the next begins."""
         return zip(self.starts, self.hops, strict=True)
+
+    def within(self, first: int, last: int) -> Iterator[tuple[int, int, Hop | None]]:
+        """Yield the intervals of some addresses in ascending order: first and last, and what is said about them."""
+        at = bisect_right(self.starts, first) - 1
+        while at < len(self.starts) and self.starts[at] <= last:
+            end = self.starts[at + 1] - 1 if at + 1 < len(self.starts) else last
+            yield max(first, self.starts[at]), min(last, end), self.hops[at]
+            at += 1
 
     def partings(self, other: Table) -> list[tuple[Way | None, Way | None, AddressSet]]:
         """Compare with another table of the family.
@@ -170,6 +198,19 @@ class _Entries:
         near = [0] * len(self._own)
         self.distance = np.array(near + [each.distance for each in self._routes], np.int64)
         self.metric = np.array(near + [each.metric or 0 for each in self._routes], np.int64)
+
+    def unite(self, groups: Iterable[Sequence[int]]) -> None:
+        """Give the first entry of each group the ways of all of them: they are of one prefix and rank."""
+        for first, *others in groups:
+            mine = self.ways[int(self.way[first])]
+            more = {self.ways[int(self.way[at])] for at in others} - {mine}
+            if not more:
+                continue
+            way = Way(mine.interface, mine.next_hop, mine.means, tuple(sorted(more, key=_tie)))
+            self.way[first] = len(self.ways)
+            self.ways.append(way)
+            if first < len(self._own):
+                self._own[first] = replace(self._own[first], way=way)
 
     def hop(self, at: int) -> Hop | None:
         """Return an entry; `None` for -1."""
@@ -236,8 +277,30 @@ def _layers(entries: _Entries, low: Column, length: Column) -> list[Column]:
     order = np.lexsort((place[entries.way], entries.metric, entries.distance, low, length))
     same = (np.diff(low[order], prepend=-1) == 0) & (np.diff(length[order], prepend=-1) == 0)
     chosen = order[~same]
+    tied = (
+        same & (np.diff(entries.distance[order], prepend=-1) == 0) & (np.diff(entries.metric[order], prepend=-1) == 0)
+    )
+    if tied.any():
+        entries.unite(_runs(order, same, tied))
     return np.split(chosen, np.flatnonzero(np.diff(length[chosen])) + 1)
 
 
-def _tie(way: Way) -> tuple[str, int]:
-    return way.interface, way.next_hop.value if way.next_hop is not None else 0
+def _runs(order: Column, same: Column, tied: Column) -> Iterator[list[int]]:
+    """Yield the best entries of each prefix that has several: the first, and those that are tied with it."""
+    run: list[int] = []
+    open_ = False
+    for at, follows, ties in zip(order.tolist(), same.tolist(), tied.tolist(), strict=True):
+        if not follows:
+            if len(run) > 1:
+                yield run
+            run, open_ = [at], True
+        elif ties and open_:
+            run.append(at)
+        else:
+            open_ = False
+    if len(run) > 1:
+        yield run
+
+
+def _tie(way: Way) -> tuple[bool, str, int, str]:
+    return way.means == "discard", way.interface, way.next_hop.value if way.next_hop is not None else 0, way.means

@@ -111,9 +111,10 @@ def _following(topology: Topology, device: str, hop: Hop | None, header: Header)
 
 
 def _outside(hop: Hop | None, leaves: str, header: Header) -> tuple[End, str]:
+    others = "".join(f", or {way}" for way in hop.way.others) if hop is not None else ""
     if hop is not None and hop.next_hop is not None:
-        return "handed on", f"it is given to {hop.next_hop}, by {leaves}"
-    return "delivered", f"it reaches {header.destination}, on the link of {leaves}"
+        return "handed on", f"it is given to {hop.next_hop}, by {leaves}{others}"
+    return "delivered", f"it reaches {header.destination}, on the link of {leaves}{others}"
 
 
 def _way_back(topology: Topology, visits: Sequence[Visit]) -> str:

@@ -16,7 +16,6 @@ from agile_lattice.intent.model import Device
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import chosen_devices
-from agile_lattice.show.proving import summary
 from agile_lattice.show.terminal import console, plural, told
 
 
@@ -66,10 +65,11 @@ def prove_all(devices: Sequence[Device], texts: Sequence[Rendered], catalogue: C
     for device in devices:
         pairs = [(each.file, each.text) for each in texts if each.device == device.name and each.text.strip()]
         found = verdict(device, read_device(device.name, device.speaks, pairs, catalogue), catalogue)
-        if not found.proof.same or found.shown:
+        if found.shown or found.hidden or found.proof.undecided:
+            why = found.proof.undecided or [str(each.witness or each.unknown) for each in found.shown]
             raise fail(
-                device.place, f"{device.name}: {summary(found)}",
-                "Nothing was written. Please report this: what is rendered should always be the same.",
+                device.place, f"{device.name}: the configuration would not do what the intent says: {why[0]}",
+                "Nothing was written.",
             )  # fmt: skip
 
 

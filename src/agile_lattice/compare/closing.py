@@ -11,7 +11,7 @@ from agile_lattice.compare.differences import Gap
 from agile_lattice.dialects.facts import AddressFact, AnswerFact
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.model import Answer, Device, Section, Settings, section_of_setting
+from agile_lattice.intent.model import OWN_SETTINGS, Answer, Device, Section, Settings, section_of_setting
 from agile_lattice.intent.normal import settled, with_answers
 from agile_lattice.intent.permits import passages
 from agile_lattice.intent.routes import Route
@@ -21,17 +21,48 @@ from agile_lattice.packets.spans import minus
 T = TypeVar("T")
 
 
+# Sections that packets feel, by the field of a device that holds them.
+FELT: dict[Section, str] = {
+    "interfaces": "interfaces",
+    "routes": "routes",
+    "translations": "translations",
+    "permits": "permits",
+    "access": "access",
+    "settings": "settings",
+}
+
+
 def as_it_is(intent: Device, there: Device, sections: Collection[Section]) -> Device:
     """Return what was read of a device, with what it only answers for set apart from its own addresses.
 
-    Of sections that no text speaks of it has what the intent says: interfaces tell where next hops are.
+    Of sections that no text speaks of it has what the intent says: nothing is known of them.
     """
-    if "interfaces" not in sections:
-        there = replace(there, interfaces=intent.interfaces)
-    if "translations" not in sections:
-        there = replace(there, translations=intent.translations)
+    unseen: dict[str, Any] = {
+        field: getattr(intent, field) for section, field in FELT.items() if section not in sections
+    }
+    if "settings" in unseen:
+        own = {each: getattr(there.settings, each) for each in OWN_SETTINGS}
+        unseen["settings"] = replace(intent.settings, **own)
+    if "bridging" not in sections and "interfaces" in sections:
+        unseen["interfaces"] = _with_bridging(intent, there)
+    if "answers" not in sections:
+        unseen["answers"] = None  # they follow from the translations
+    there = replace(there, **unseen)
     interfaces, answers = with_answers(there)
     return replace(there, interfaces=tuple(interfaces), answers=answers)
+
+
+def _with_bridging(intent: Device, there: Device) -> tuple[Interface, ...]:
+    """Return the interfaces of a device with the VLANs that those of the intent carry in bridges."""
+    meant = {each.name: each for each in intent.interfaces}
+    found = []
+    for one in there.interfaces:
+        same = meant.get(one.name)
+        if same is not None:
+            bridge = replace(one.bridge, vlans=same.bridge.vlans) if one.bridge and same.bridge else one.bridge
+            one = replace(one, tagged=same.tagged, untagged=same.untagged, bridge=bridge)
+        found.append(one)
+    return tuple(found)
 
 
 def closed(intent: Device, there: Device, gaps: Sequence[Gap]) -> Device:
@@ -57,7 +88,11 @@ def closed(intent: Device, there: Device, gaps: Sequence[Gap]) -> Device:
     for section in ("translations", "permits", "access"):
         if section in by_section:
             changed[section] = getattr(intent, section)
-    return replace(there, settings=_settings(intent.settings, there.settings, by_section), **changed)
+    settings = _settings(intent.settings, there.settings, by_section)
+    for gap in gaps:
+        if gap.implied:
+            settings = _settings(gap.wanted, settings, ("settings",))
+    return replace(there, settings=settings, **changed)
 
 
 def _interfaces(intent: Device, there: Device, gaps: Iterable[Gap]) -> list[Interface]:
@@ -81,7 +116,7 @@ def _interfaces(intent: Device, there: Device, gaps: Iterable[Gap]) -> list[Inte
             if other.parent or other.bridge:
                 del found[other.name]
             else:
-                found[other.name] = replace(found[other.name], addresses=())
+                found[other.name] = replace(found[other.name], addresses=(), learns=(), enabled=True)
         else:
             fields = {each.name: getattr(named[wanted.name], each.name) for each in gap.difference.fields}
             found[wanted.name] = replace(found[wanted.name], **fields)

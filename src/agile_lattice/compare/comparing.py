@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from typing import Any
 
 from msgspec.structs import replace
 
+from agile_lattice.behaviour.links import takes_part
 from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.differences import (
     Comparison,
@@ -18,9 +19,10 @@ from agile_lattice.compare.differences import (
     paired,
     weigh,
 )
+from agile_lattice.compare.doubts import unknown_of
+from agile_lattice.compare.judging import judged
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
-from agile_lattice.compare.settling import settled
-from agile_lattice.compare.witnesses import with_witnesses
+from agile_lattice.compare.witnesses import Sides
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.facts import AddressFact, AnswerFact
 from agile_lattice.intent.addresses import AddressSet, Prefix
@@ -32,6 +34,8 @@ from agile_lattice.intent.routes import Route
 from agile_lattice.notation.plain import interface_data, route_data, settings_data
 from agile_lattice.packets.spans import minus
 
+IMPLIED = "the intent does not say so: without a word, a device forwards packets, and does not filter by their source"
+
 
 def compare(intent: Device, capture: Capture) -> Comparison:
     """Hold what was read of a device against its intent.
@@ -40,17 +44,19 @@ def compare(intent: Device, capture: Capture) -> Comparison:
         intent: The device as it should be.
         capture: The device as it is; sections that its texts do not speak of are not compared.
     """
-    return comparison_of(intent, capture, find_gaps(intent, capture))
+    return compared(intent, capture)[0]
 
 
-def comparison_of(intent: Device, capture: Capture, gaps: Sequence[Gap]) -> Comparison:
-    """Put differences that were found together with what was not compared."""
+def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
+    """Compare as `compare` does; return besides the objects of each difference, in the same order."""
     unseen = [section for section in SECTIONS if section not in capture.sections]
     wanted = replace(intent, answers=normal_answers(intent)) if unseen else intent
     spoken = tuple(section for section in unseen if _speaks_of(wanted, section))
     there = as_it_is(intent, capture.device, capture.sections)
-    differences = settled(intent, there, gaps, with_witnesses(intent, there, gaps))
-    return Comparison(intent.name, tuple(differences), capture.leftovers, spoken)
+    sides = Sides(intent, there, unknown_of(capture))
+    found = list(judged(sides, find_gaps(intent, capture)))
+    differences = tuple(gap.difference for gap in found)
+    return Comparison(intent.name, differences, capture.leftovers, spoken), found
 
 
 def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
@@ -101,11 +107,13 @@ def _interfaces(
         left, right = here.get(name), real.get(name)
         subject = f"interface {name}"
         if right is None and left is not None:
-            if left.addresses or not left.enabled or left.mtu or left.description:
+            said = left.addresses or not left.enabled or left.mtu or left.description or left.bridge
+            if said or takes_part(left, wanted):
                 # Of an interface with nothing set, many systems say nothing.
                 yield Gap(Difference("missing", "interfaces", subject, "open", intent=left.place), left)
         elif left is None and right is not None:
-            if right.addresses:
+            shut = not right.enabled and found.is_bridged(right.name)
+            if right.addresses or right.learns or right.dial or right.bridge or shut:
                 # Ports that nothing is connected to, and a bare loopback, are on every system.
                 yield Gap(Difference("extra", "interfaces", subject, "open", device=right.place), None, right)
         elif left is not None and right is not None:
@@ -132,6 +140,28 @@ def _kept(one: Interface, seen: Collection[Section]) -> dict[str, Any]:
 
 
 def _settings(wanted: Settings, found: Settings, seen: Collection[Section]) -> Iterator[Gap]:
+    yield from _said_settings(wanted, found, seen)
+    implied = _implied(wanted, found)
+    if implied != wanted and "settings" in seen:
+        here, real = (settings_data(replace(each, resolvers=(), hosts=(), identity=None)) for each in (implied, found))
+        fields = tuple(
+            each for each in field_differences(here, real) if each not in field_differences(settings_data(wanted), real)
+        )
+        difference = Difference("differs", "settings", "settings", "open", fields, IMPLIED, wanted.place, found.place)
+        yield Gap(difference, implied, found, implied=True)
+
+
+def _implied(wanted: Settings, found: Settings) -> Settings:
+    """Return what an intent says of a device without saying so, where the device has something else."""
+    return replace(
+        wanted,
+        forwarding4=True if wanted.forwarding4 is None and found.forwarding4 is False else wanted.forwarding4,
+        forwarding6=True if wanted.forwarding6 is None and found.forwarding6 is False else wanted.forwarding6,
+        reverse_path="off" if wanted.reverse_path is None and found.reverse_path else wanted.reverse_path,
+    )
+
+
+def _said_settings(wanted: Settings, found: Settings, seen: Collection[Section]) -> Iterator[Gap]:
     # What the intent does not say is whatever the system came with.
     here, real = settings_data(wanted), settings_data(found)
     fields = field_differences(here, {name: value for name, value in real.items() if name in here})

@@ -32,6 +32,9 @@ class Witness(msgspec.Struct, frozen=True):
     intent: str
     device: str
 
+    def __str__(self) -> str:
+        return f"{self.header}, in by {self.arrives}; intent: {self.intent}; device: {self.device}"
+
 
 class Field(msgspec.Struct, frozen=True):
     """One field that differs, with both values in the words of the notation; `""` for none."""
@@ -72,11 +75,13 @@ class Gap(msgspec.Struct, frozen=True):
 
     Attributes:
         wanted, found: That of the intent and that of the device, in normal form; `None` if there is none.
+        implied: Whether the intent does not say it: then it is only a difference if some packet feels it.
     """
 
     difference: Difference
     wanted: Any = None
     found: Any = None
+    implied: bool = False
 
 
 class Comparison(msgspec.Struct, frozen=True):
@@ -105,9 +110,9 @@ def text_of(value: Any) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, list):
-        return ", ".join(str(each) for each in value)
+        return ", ".join(text_of(each) for each in value)
     if isinstance(value, dict):
-        return ", ".join(f"{key} {each}" for key, each in value.items())
+        return ", ".join(f"{key} {text_of(each)}" for key, each in value.items())
     return "" if value is None else str(value)
 
 

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from agile_lattice.collection import no_collection
 from agile_lattice.compare.closing import as_it_is, closed
-from agile_lattice.compare.comparing import comparison_of, find_gaps
+from agile_lattice.compare.comparing import compared, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
 from agile_lattice.compare.holding import Held, entangled
 from agile_lattice.compare.managing import cutting, says_management
@@ -89,7 +89,7 @@ def mend(
     capture = assemble(intent.name, dialects, [one for _, one in read])
     now_there = dict(texts)
     there = as_it_is(intent, capture.device, capture.sections)
-    gaps = find_gaps(intent, capture)
+    comparison, gaps = compared(intent, capture)
     held = {index: one for index, one in cutting(intent, there, gaps).items() if one.subject not in cut}
     held |= entangled(gaps, [fact for _, one in read for fact in one.entangled])
     closing = [gap for index, gap in enumerate(gaps) if index not in held]
@@ -136,8 +136,7 @@ def mend(
                 # Another dialect may have its part in the same text.
                 now_there |= {one.file: one.after for each in mends for one in each.files}
     mends += last
-    compared = comparison_of(intent, capture, gaps)
-    return Mending(intent.name, compared, tuple(mends), tuple(held.values()), says_management(intent, there))
+    return Mending(intent.name, comparison, tuple(mends), tuple(held.values()), says_management(intent, there))
 
 
 def _staying(there: Device, goal: Device) -> list[Fact]:

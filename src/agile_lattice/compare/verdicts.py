@@ -3,25 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from itertools import islice
 
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.candidates import Candidate, is_outside, packets_of, towards
-from agile_lattice.behaviour.matching import STRANGER
-from agile_lattice.behaviour.proving import Parting, Proof, common_space, prove
-from agile_lattice.behaviour.topology import Topology
-from agile_lattice.behaviour.walking import Walk, walk
+from agile_lattice.behaviour.proving import Parting, Proof, prove
+from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
 from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.differences import Witness
-from agile_lattice.compare.witnesses import MOST_TRIES, tried
+from agile_lattice.compare.doubts import unknown_of
+from agile_lattice.compare.questions import question_about
+from agile_lattice.compare.witnesses import Sides, Walks
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
-from agile_lattice.intent.addresses import Address
-from agile_lattice.intent.model import Device, Network, Section
+from agile_lattice.intent.model import Device, Section
 
 MOST_SHOWN = 50
+UNSAID = {
+    "forwarding4": "whether it forwards IPv4",
+    "forwarding6": "whether it forwards IPv6",
+    "reverse_path": "whether it filters by the reverse path",
+}
 WHAT_PACKETS_FEEL: tuple[Section, ...] = (
     "interfaces",
     "answers",
@@ -37,13 +39,15 @@ class Shown(msgspec.Struct, frozen=True):
     """Packets that a stage treats differently, with one that is treated differently from end to end.
 
     Attributes:
-        witness: The packet; `None` if none was found, and then it is not decided whether there is one.
-        walks: What each side does with it, stage by stage.
+        witness: The packet; `None` if it is not known whether there is one.
+        walks: What each side does with it, stage by stage; `None` where it does not come in.
+        unknown: Why that is not known.
     """
 
     parting: Parting
     witness: Witness | None
-    walks: tuple[Walk, Walk] | None = None
+    walks: Walks = (None, None)
+    unknown: str = ""
 
 
 class Verdict(msgspec.Struct, frozen=True):
@@ -52,7 +56,8 @@ class Verdict(msgspec.Struct, frozen=True):
     Attributes:
         device: The device's name.
         proof: The comparison, stage by stage.
-        shown: Where stages differ: the first few.
+        shown: Where stages differ and some packet is treated differently, or may be: the first few.
+        hidden: Where stages differ besides, and nobody has looked for a packet.
         incomplete: Why the device's configuration is not all known.
     """
 
@@ -60,11 +65,12 @@ class Verdict(msgspec.Struct, frozen=True):
     proof: Proof
     shown: tuple[Shown, ...]
     incomplete: tuple[str, ...] = ()
+    hidden: int = 0
 
     @property
     def same(self) -> bool:
-        """Whether every packet is proven to be treated as the intent says."""
-        return self.proof.same and not self.incomplete
+        """Whether every packet that somebody could send is proven to be treated as the intent says."""
+        return not (self.shown or self.hidden or self.proof.undecided or self.incomplete)
 
     @property
     def different(self) -> bool:
@@ -83,43 +89,36 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     carried = {section for name in intent.speaks for section in catalogue.dialect(name).carries}
     unseen = [each for each in WHAT_PACKETS_FEEL if each not in capture.sections]
     there = as_it_is(intent, capture.device, capture.sections)
-    there = replace(there, **{each: getattr(intent, each) for each in unseen})
     incomplete = [f"no text speaks of {each}" for each in unseen if each in carried]
+    incomplete += _unsaid(intent, there)
     if capture.leftovers:
         first = capture.leftovers[0]
         incomplete.append(f"{len(capture.leftovers)} not understood, the first is {first.place}: {first.text}")
-    return replace(between(intent, there), incomplete=tuple(incomplete))
+    return replace(between(intent, there, unknown_of(capture)), incomplete=tuple(incomplete))
 
 
-def between(one: Device, other: Device) -> Verdict:
-    """Compare two descriptions of a device for every packet."""
+def _unsaid(intent: Device, there: Device) -> Iterator[str]:
+    """Name what the intent says of the device as a whole, and its configuration does not."""
+    for field, words in UNSAID.items():
+        if getattr(intent.settings, field) is not None and getattr(there.settings, field) is None:
+            yield f"no text says {words}"
+
+
+def between(one: Device, other: Device, unknown: Unknown = NOTHING_UNKNOWN) -> Verdict:
+    """Compare two descriptions of a device for every packet.
+
+    Args:
+        one: The one; what it does not say is as the order of evaluation has it.
+        other: The other, likewise.
+        unknown: What of the other is not known.
+    """
     proof = prove(one, other)
-    sides = [Topology(Network("", (replace(each, name=one.name),))) for each in (one, other)]
-    shown = tuple(_shown(one, other, sides, each) for each in proof.partings[:MOST_SHOWN])
-    return Verdict(one.name, proof, shown)
-
-
-def _shown(intent: Device, there: Device, sides: list[Topology], parting: Parting) -> Shown:
-    candidates = islice(_candidates(intent, there, sides, parting), MOST_TRIES)
-    found = (tried(sides, intent.name, arrives, header) for arrives, header in candidates)
-    witness = next((each for each in found if each is not None), None)
-    if witness is None:
-        return Shown(parting, None)
-    left, right = (walk(each, witness.header, intent.name, witness.arrives) for each in sides)
-    return Shown(parting, witness, (left, right))
-
-
-def _candidates(intent: Device, there: Device, sides: list[Topology], parting: Parting) -> Iterator[Candidate]:
-    ports = sorted((each for each in intent.interfaces if each.enabled and not each.loopback), key=is_outside)
-    if parting.destinations is not None:
-        stranger = STRANGER[parting.destinations.family]
-        if stranger in parting.destinations:
-            yield from towards(stranger, ports)
-        for first, last in parting.destinations.spans[:MOST_TRIES]:
-            for value in dict.fromkeys((min(first + 9, last), first, last)):
-                yield from towards(Address(parting.destinations.family, value), ports)
-    elif parting.region is not None:
-        space = common_space(intent, there, parting.region.family)
-        for match in (parting.region.some, *parting.region.matches):
-            for side in sides:
-                yield from packets_of(space, side, intent.name, space.of_match(match))
+    sides = Sides(one, other, unknown)
+    shown: list[Shown] = []
+    for at, each in enumerate(proof.partings):
+        if len(shown) == MOST_SHOWN:
+            return Verdict(one.name, proof, tuple(shown), hidden=len(proof.partings) - at)
+        found = sides.ask(question_about(sides, each))
+        if found.witness is not None or found.unknown:
+            shown.append(Shown(each, found.witness, found.walks, found.unknown))
+    return Verdict(one.name, proof, tuple(shown))

@@ -1,131 +1,214 @@
-"""Packets that show a difference: tried on both sides, and told with what becomes of them.
+"""Packets that show a difference: looked for among all that somebody could send, and replayed on both sides.
 
-A packet proves that a difference matters; that none was found proves nothing.
+The search is exact: it finds a packet, or none is treated differently, or it says why that is not known.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from itertools import islice
-from typing import Any
+from collections.abc import Callable, Iterable, Iterator
+from functools import cache
 
+import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.candidates import Candidate, into, is_outside, packets_of, towards
 from agile_lattice.behaviour.flows import Header
-from agile_lattice.behaviour.matching import Space
+from agile_lattice.behaviour.images import ARRIVES, LEAVES, PROTOCOL
+from agile_lattice.behaviour.links import described
+from agile_lattice.behaviour.matching import DESTINATION, PORT, PROTOCOL_NAMES, SOURCE, Space
+from agile_lattice.behaviour.proving import common_space
+from agile_lattice.behaviour.rule_list import Budget
+from agile_lattice.behaviour.sending import chosen, likely, sendable
 from agile_lattice.behaviour.topology import Topology
+from agile_lattice.behaviour.treatment import Treating, treated_apart
+from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
 from agile_lattice.behaviour.walking import Walk, walk
-from agile_lattice.compare.differences import Difference, Gap, Witness
-from agile_lattice.dialects.facts import AddressFact, AnswerFact
-from agile_lattice.intent.interfaces import Interface
+from agile_lattice.compare.differences import Witness
+from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device, Network
-from agile_lattice.intent.permits import Permit
-from agile_lattice.intent.routes import Route
-from agile_lattice.intent.stages import split
-from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Twice
-from agile_lattice.packets.boxes import Box, difference, overlap
+from agile_lattice.intent.services import ICMP_PROTOCOLS, PORT_PROTOCOLS
+from agile_lattice.packets.boxes import Box, Undecided, overlap
 
-MOST_TRIES = 40  # packets for one difference
-MOST_WORK = 400_000  # rules that may be asked in all
+MOST_WORK = 150_000  # boxes that are looked at for one question
+MOST_IN_ALL = 1_500_000  # and for all questions about two devices
+FAMILIES = (4, 6)
+Walks = tuple[Walk | None, Walk | None]
 
 
-def with_witnesses(intent: Device, there: Device, gaps: Sequence[Gap]) -> list[Difference]:
-    """Return the differences, those with a packet that shows them as consequential.
+class Question(msgspec.Struct, frozen=True):
+    """Packets of one family that could be treated differently.
+
+    Attributes:
+        family: 4 or 6.
+        coming: Packets as they come in.
+        inside: Packets as they are behind arrival rewriting, whatever they were before.
+    """
+
+    family: int
+    coming: tuple[Box, ...] = ()
+    inside: tuple[Box, ...] = ()
+
+
+class Answered(msgspec.Struct, frozen=True):
+    """What was found out about packets that could be treated differently.
+
+    Attributes:
+        witness: One that is; `None` if none was found.
+        unknown: Why it is not known whether there is one; empty if none is treated differently, or there is a witness.
+        walks: What each side does with the witness, stage by stage; `None` where it does not come in.
+        beside: A packet that is treated differently, but for another reason than that in question.
+    """
+
+    witness: Witness | None = None
+    unknown: str = ""
+    walks: Walks = (None, None)
+    beside: Witness | None = None
+
+
+Shows = Callable[[Walks], bool]
+
+
+class Sides:
+    """A device twice: as it should be and as it is.
 
     Args:
-        intent: The device as it should be.
-        there: The device as it is.
-        gaps: What differs.
+        intent: As it should be.
+        there: As it is; what nobody has looked at must be filled in.
+        unknown: What of it was not understood.
     """
-    sides = [Topology(Network("", (replace(each, name=intent.name),))) for each in (intent, there)]
-    rules = 1 + sum(len(each.translations) + len(each.permits) for each in (intent, there))
-    budget = MOST_WORK // rules
-    found = []
-    for gap in gaps:
-        witness = None
-        if gap.difference.weight == "open" and budget > 0:
-            for arrives, header in islice(_candidates(intent, there, sides[0], gap), min(MOST_TRIES, budget)):
-                budget -= 1
-                witness = tried(sides, intent.name, arrives, header)
-                if witness is not None:
-                    break
-        found.append(
-            gap.difference if witness is None else replace(gap.difference, weight="consequential", witness=witness)
+
+    def __init__(self, intent: Device, there: Device, unknown: Unknown = NOTHING_UNKNOWN) -> None:
+        self.name = intent.name
+        self.devices = intent, replace(there, name=intent.name)
+        self.unknown = unknown
+        self.topologies = tuple(Topology(Network("", (each,))) for each in self.devices)
+        self._budget = MOST_IN_ALL
+
+    @cache  # noqa: B019 - as long as the sides are kept, and no longer
+    def space(self, family: int) -> Space:
+        """Return the numbers of the interfaces of both sides."""
+        return common_space(*self.devices, family)
+
+    @cache  # noqa: B019
+    def treating(self, family: int) -> tuple[Treating, Treating]:
+        """Return both sides as functions of packets."""
+        unknown = NOTHING_UNKNOWN, self.unknown
+        one, other = (
+            Treating(topology, self.name, self.space(family), each)
+            for topology, each in zip(self.topologies, unknown, strict=True)
         )
-    return found
+        return one, other
+
+    @cache  # noqa: B019
+    def sendable(self, family: int) -> Box | None:
+        """Return the packets that somebody could send."""
+        return sendable(self.treating(family))
+
+    def ask(self, questions: Iterable[Question], shows: Shows = lambda walks: True) -> Answered:
+        """Find out whether some packet is treated differently.
+
+        Args:
+            questions: Where to look: all packets that are treated differently for the reason in question are there.
+            shows: Tells of what both sides do with a packet whether the reason in question has to do with it.
+        """
+        unknown = ""
+        beside = None
+        for each in questions:
+            try:
+                found = self._asked(each, shows)
+            except Undecided as error:
+                found = Answered(None, str(error).removeprefix("not decided: "))
+            if found.witness is not None:
+                return found
+            unknown, beside = unknown or found.unknown, beside or found.beside
+        return Answered(None, unknown, beside=beside)
+
+    def _asked(self, question: Question, shows: Shows) -> Answered:
+        all_of_them = self.sendable(question.family)
+        if all_of_them is None:
+            return Answered()
+        sides = self.treating(question.family)
+        budget = Budget(min(MOST_WORK, max(self._budget, 0)))
+        try:
+            boxes = list(self._coming(question, all_of_them, budget))
+            ordinary = (narrow for box in boxes for narrow in likely(box, sides))
+            unknown = ""
+            beside = None
+            for look in (ordinary, boxes):
+                for apart, reason in treated_apart(sides, look, budget):
+                    if reason:
+                        unknown = unknown or reason
+                        continue
+                    found = self._shown(question.family, apart)
+                    if found is None:
+                        unknown = unknown or "what both sides do with it is worked out in two ways, which do not agree"
+                    elif shows(found.walks):
+                        return found
+                    else:
+                        beside = beside or found.witness
+            return Answered(None, unknown, beside=beside)
+        finally:
+            self._budget -= budget.limit - budget.left
+
+    def _coming(self, question: Question, all_of_them: Box, budget: Budget) -> Iterator[Box]:
+        """Yield the packets of a question as they come in, if somebody could send them."""
+        found = dict.fromkeys(question.coming)
+        any_side = self.space(question.family).any_side
+        for box in question.inside:
+            free = (*box[:LEAVES], any_side, *box[LEAVES + 1 :])
+            for side in self.treating(question.family):
+                found |= dict.fromkeys(side.before_arrival(free, budget))
+        for box in found:
+            common = overlap((box[ARRIVES], any_side, *box[LEAVES + 1 :]), all_of_them)
+            if common is not None:
+                yield common
+
+    def _shown(self, family: int, box: Box) -> Answered | None:
+        """Replay a packet of a box on both sides; `None` if what a walk says is something else."""
+        sides = self.treating(family)
+        point = chosen(box, sides)
+        name = self.space(family).names[point[ARRIVES]]
+        header = _header(family, point)
+        single: Box = tuple(((number, number),) for number in point)
+        words: list[str] = []
+        walks: list[Walk | None] = []
+        for side, topology in zip(sides, self.topologies, strict=True):
+            refused = side.refuses(name, header.destination)
+            if refused:
+                words.append(f"does not come in: {refused}")
+                walks.append(None)
+                continue
+            found = walk(topology, header, self.name, name)
+            [(_, treatment)] = side.parts((single[0], self.space(family).any_side, *single[2:]), Budget(MOST_WORK))
+            if (treatment.end is not None) != found.arrives:
+                return None
+            walks.append(found)
+            words.append(_told(found))
+        if words[0] == words[1]:
+            names = dict.fromkeys(
+                (name, *(each.visits[-1].leaves for each in walks if each and each.visits[-1].leaves))
+            )
+            words = [
+                f"{one}; {', '.join(described(device, each) for each in names)}"
+                for one, device in zip(words, self.devices, strict=True)
+            ]
+        return Answered(Witness(name, header, *words), "", (walks[0], walks[1]))
 
 
-def tried(sides: Sequence[Topology], name: str, arrives: str, header: Header) -> Witness | None:
-    """Let a packet through a device on both sides; return it as a witness if that makes a difference."""
-    if any(each.devices[name].interface(arrives) is None for each in sides):
-        return None
-    intent, there = (walk(each, header, name, arrives) for each in sides)
-    if _outcome(intent) == _outcome(there):
-        return None
-    return Witness(arrives, header, _told(intent), _told(there))
-
-
-def _outcome(found: Walk) -> object:
-    """Return what becomes of a packet; of a pool any address is the same."""
-    if not found.arrives:
-        return "stops"
-    visit = found.visits[-1]
-    pool = next((each.pool for each in visit.stages if each.stage == "departure"), None)
-    source = visit.after.source if pool is None or pool.is_single else pool
-    to = found.reason if found.end == "handed on" else ""
-    return found.end, visit.leaves, source, visit.after.destination, visit.after.port, to
+def _header(family: int, point: tuple[int, ...]) -> Header:
+    """Return the header of a packet that is given by its numbers."""
+    protocol = PROTOCOL_NAMES.get(point[PROTOCOL], f"protocol {point[PROTOCOL]}")
+    ported = protocol in (*PORT_PROTOCOLS, *ICMP_PROTOCOLS)
+    return Header(
+        Address(family, point[SOURCE]), Address(family, point[DESTINATION]), protocol,
+        point[PORT] if ported else None, 49152 if protocol in PORT_PROTOCOLS else None,
+    )  # fmt: skip
 
 
 def _told(found: Walk) -> str:
+    """Say in words what becomes of a packet."""
     visit = found.visits[-1]
-    if not found.arrives or visit.before == visit.after:
+    if not found.arrives:
         return f"{found.end}: {found.reason}"
-    return f"{found.end} as {visit.after}: {found.reason}"
-
-
-def _candidates(intent: Device, there: Device, topology: Topology, gap: Gap) -> Iterator[Candidate]:
-    """Yield packets that could show a difference, the most ordinary first."""
-    wanted, found = gap.wanted, gap.found
-    one: Any = wanted if wanted is not None else found
-    ports = [each for each in intent.interfaces if each.enabled and not each.loopback]
-    ports.sort(key=is_outside)  # from inside first: that is where people look
-    if isinstance(one, Exempt | Dynamic | Static | Publish | Twice | Permit):
-        yield from _of_rules(intent, there, topology, wanted, found)
-    elif isinstance(one, Route):
-        for each in (wanted, found):
-            if each is not None:
-                yield from into(each.to, ports)
-    elif isinstance(one, AddressFact | AnswerFact):
-        here = [port for port in ports if port.name == one.interface]
-        for each in (wanted, found):
-            if each is not None:
-                yield from towards(each.address.address, [*here, *ports])
-                yield from into(each.address, ports)
-    elif isinstance(one, Interface):
-        for prefix in {*wanted.addresses, *found.addresses} if wanted and found else one.addresses:
-            yield from towards(prefix.address, ports)
-            yield from into(prefix, ports)
-
-
-def _of_rules(intent: Device, there: Device, topology: Topology, wanted: object, found: object) -> Iterator[Candidate]:
-    """Yield packets of what only one of two rules matches, of both, and of each."""
-    ports = [*intent.interfaces, *(each for each in there.interfaces if not intent.interface(each.name))]
-    for space in (Space(ports, family) for family in (4, 6) if ports):
-        ours, theirs = ([] if each is None else _boxes(space, each) for each in (wanted, found))
-        regions: list[Box] = []
-        for box in ours:
-            for other in theirs:
-                regions += [*difference(box, other), *difference(other, box)]
-                common = overlap(box, other)
-                regions += [common] if common is not None else []
-        for box in dict.fromkeys([*regions, *ours, *theirs]):
-            yield from packets_of(space, topology, intent.name, box)
-
-
-def _boxes(space: Space, one: Any) -> list[Box]:
-    if isinstance(one, Permit):
-        boxes = space.of_permit(one)
-    else:
-        boxes = [space.of_rule(rule) for rule in split([one]) if space.speaks(rule)]
-    return [each for each in boxes if all(each)]  # one that names an interface which is not there matches nothing
+    notes = [f" ({each.note})" for each in visit.stages if each.stage in ("arrival", "departure") and each.note]
+    changed = f" as {visit.after}" if visit.before != visit.after else ""
+    return f"{found.end}{changed}{''.join(notes)}: {found.reason}"

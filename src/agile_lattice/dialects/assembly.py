@@ -82,7 +82,7 @@ def facts_of(device: Device) -> Facts:
             for address in entry.addresses
         ],
     }
-    by_vlan = {one.name for one in device.interfaces if _keeps_vlans_apart(one, device)}
+    by_vlan = {one.name for one in device.interfaces if device.keeps_vlans_apart(one)}
     for one in device.interfaces:
         facts["interface"].append(
             _alike(
@@ -110,13 +110,6 @@ def facts_of(device: Device) -> Facts:
             AnswerFact(answer.interface, prefix, answer.place.at(str(prefix))) for prefix in answer.addresses.prefixes()
         ]
     return cast(Facts, facts)
-
-
-def _keeps_vlans_apart(one: Interface, device: Device) -> bool:
-    """Tell whether an interface is a bridge in which something is said of VLANs."""
-    if one.bridge is None:
-        return False
-    return any(each.carried for each in device.interfaces if each is one or each.name in one.bridge.members)
 
 
 def facts_in(device: Device, sections: Collection[Section]) -> Facts:
@@ -297,13 +290,14 @@ def _united(one: InterfaceFact, other: InterfaceFact) -> InterfaceFact:
 def _unspoken(fact: Passage, reason: str) -> Leftover:
     what = "drops" if fact.verdict == "drop" else "lets in"
     return Leftover(
-        fact.place, fact.name or f"a rule that {what} what comes from {fact.source or 'anywhere'}", (), reason
-    )
+        fact.place, fact.name or f"a rule that {what} what comes from {fact.source or 'anywhere'}", (), reason,
+        ("access",),
+    )  # fmt: skip
 
 
 def _one_way(fact: CarriedFact) -> Leftover:
     reason = "it has no tag on one way only, and an intent cannot say so"
-    return Leftover(fact.place, FACTS["carried"].describe(fact), (), reason)
+    return Leftover(fact.place, FACTS["carried"].describe(fact), (), reason, ("bridging",))
 
 
 def _no_word(rule: Rule) -> Leftover:
@@ -311,4 +305,5 @@ def _no_word(rule: Rule) -> Leftover:
     return Leftover(
         rule.place, rule.name or what, (),
         "an intent publishes one external address on one internal host; this rule does something else",
+        ("translations",), rule.stage,
     )  # fmt: skip

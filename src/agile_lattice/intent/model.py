@@ -117,6 +117,26 @@ class Device(msgspec.Struct, frozen=True):
         """Return the interface of that name, if there is one."""
         return next((each for each in self.interfaces if each.name == name), None)
 
+    def keeps_vlans_apart(self, bridge: Interface) -> bool:
+        """Tell whether an interface is a bridge in which something is said of VLANs (IEEE 802.1Q)."""
+        members = bridge.bridge.members if bridge.bridge is not None else ()
+        inside = (each for each in self.interfaces if each.name == bridge.name or each.name in members)
+        return bridge.bridge is not None and any(each.carried for each in inside)
+
+    def is_bridged(self, name: str) -> bool:
+        """Tell whether an interface is a bridge, or a port of one."""
+        return any(each.bridge and name in (each.name, *each.bridge.members) for each in self.interfaces)
+
+    def forwards(self, family: int) -> bool:
+        """Tell whether packets of a family are forwarded; they are, unless it says otherwise."""
+        return (self.settings.forwarding4 if family == 4 else self.settings.forwarding6) is not False
+
+    @property
+    def filters_by(self) -> Literal["strict", "loose"] | None:
+        """How IPv4 packets are filtered by the reverse path (RFC 3704); `None` if they are not."""
+        mode = self.settings.reverse_path
+        return None if mode == "off" else mode
+
     @property
     def identity(self) -> Address | None:
         """The address that stands for the device: the one that is said, or its first IPv4 loopback address."""

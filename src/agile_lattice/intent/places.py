@@ -38,6 +38,10 @@ class Place(msgspec.Struct, frozen=True, eq=False, gc=False):
             place = place.parts[step]
         return place
 
+    def is_line_of(self, other: Place) -> bool:
+        """Tell whether two values are written on one line of one file."""
+        return bool(self.line) and (self.file, self.line) == (other.file, other.line)
+
     def __str__(self) -> str:
         return f"{self.file}:{self.line}" if self.line else self.file
 

@@ -27,7 +27,7 @@ def read_text(path: Path, limit: int = MAX_BYTES) -> str:
     """Read a file as UTF-8 text.
 
     Raises:
-        NotationError: If it cannot be read, is empty, too large, or is not text.
+        NotationError: If it cannot be read, is too large, or is not text.
     """
     place = Place(str(path))
     try:
@@ -45,8 +45,6 @@ def read_text(path: Path, limit: int = MAX_BYTES) -> str:
     if "\0" in text:
         line = text.count("\n", 0, text.index("\0")) + 1
         raise fail(Place(str(path), line), "this is not text: it holds a zero byte", "Give a text file.")
-    if not text.strip():
-        raise fail(place, "the file is empty", "Check that it was written or captured completely.")
     return text
 
 
@@ -75,7 +73,8 @@ def parse(text: str, file: str) -> tuple[Data, Place]:
     except yaml.YAMLError as error:
         raise fail(Place(file), f"not well-formed YAML: {error}") from None
     if root is None:
-        raise fail(Place(file), "the file holds nothing but comments")
+        what = "holds nothing but comments" if text.strip() else "is empty"
+        raise fail(Place(file), f"the file {what}", "Check that it was written completely.")
     return _Reader(file).value(root)
 
 

@@ -11,6 +11,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from agile_lattice.compare.closing import FELT
 from agile_lattice.compare.differences import Comparison, Difference, Weight
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.places import Place
@@ -46,7 +47,8 @@ def show_comparison(console: Console, comparison: Comparison) -> None:
         console.print(_table(comparison.differences))
     show_leftovers(console, comparison.leftovers)
     for section in comparison.unseen:
-        console.print(Text(f"Not compared: {section}. No text that was given speaks of them.", style="strong"))
+        taken = " Packets are followed as if they were as intended." if section in FELT else ""
+        console.print(Text(f"Not compared: {section}. No text that was given speaks of them.{taken}", style="strong"))
     console.print(Text(f"{comparison.device}: {summary(comparison)}", style="head"))
 
 

@@ -12,7 +12,13 @@ from agile_lattice.show.terminal import plural
 from agile_lattice.show.walking import NAMES
 
 MOST_MATCHES = 3
-PARTS = {**NAMES, "answers": "answering"}
+PARTS = {
+    **NAMES,
+    "answers": "answering",
+    "interface": "interface",
+    "reverse path": "reverse path filter",
+    "forwarding": "forwarding",
+}
 
 
 def show_verdict(console: Console, one: Verdict, sides: tuple[str, str] = ("intent", "device")) -> None:
@@ -25,9 +31,8 @@ def show_verdict(console: Console, one: Verdict, sides: tuple[str, str] = ("inte
         for each in one.shown:
             table.add_row(*_row(each))
         console.print(table)
-    hidden = len(one.proof.partings) - len(one.shown)
-    if hidden:
-        console.print(Text(f"And {plural(hidden, 'more set')} of packets.", style="strong"))
+    if one.hidden:
+        console.print(Text(f"And {plural(one.hidden, 'more set')} of packets, not looked into.", style="strong"))
     for words in (*one.proof.undecided, *one.incomplete):
         console.print(Text(f"Not decided: {words}.", style="strong"))
     console.print(Text(f"{one.device}: {summary(one)}", style="head"))
@@ -39,11 +44,11 @@ def summary(one: Verdict) -> str:
         return f"the same for every packet ({plural(one.proof.entries, 'rule')} and routes compared)"
     if one.different:
         count = sum(each.witness is not None for each in one.shown)
-        more = " and more" if len(one.proof.partings) > len(one.shown) else ""
+        more = " and more" if one.hidden else ""
         return f"not the same: {plural(count, 'set')} of packets{more} treated differently, each with one that shows it"
     if one.shown:
-        return "its stages are not the same, and no packet was found that shows it: not decided"
-    return "the same as far as it is known: not decided for all"
+        return "not decided: some packets may be treated differently"
+    return "not decided for every packet: the same as far as it is known"
 
 
 def _row(one: Shown) -> tuple[Group, Group, Group]:
@@ -51,6 +56,8 @@ def _row(one: Shown) -> tuple[Group, Group, Group]:
     what = [Text(PARTS[parting.part], style="head")]
     if parting.destinations is not None:
         what.append(Text(f"to {parting.destinations}"))
+    if parting.interface:
+        what.append(Text(f"in or out by {parting.interface}"))
     if parting.region is not None:
         what += [Text(str(each)) for each in parting.region.matches[:MOST_MATCHES]]
     if parting.region is not None and witness is None:
@@ -61,5 +68,5 @@ def _row(one: Shown) -> tuple[Group, Group, Group]:
         left.append(Text(witness.intent, style="remedy"))
         right.append(Text(witness.device, style="remedy"))
     else:
-        what.append(Text("no packet found that shows it from end to end", style="remedy"))
+        what.append(Text(f"not decided: {one.unknown}", style="remedy"))
     return Group(*what), Group(*left), Group(*right)

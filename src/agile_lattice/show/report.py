@@ -91,7 +91,10 @@ def page(facts: Facts) -> str:
         planned="; ".join(f"{each.name} {each.prefix}: {each.left} left" for each in blocks),
         addresses=_addresses(network, sources), findings=[_finding(each, sources) for each in facts.open_findings],
         differences=differences, change=facts.change, sides=("before", "now") if facts.change else ("intent", "device"),
-        packets=[(each, summary(each), [_packets(one) for one in each.shown if one.walks]) for each in verdicts],
+        packets=[
+            (each, summary(each), [_packets(one) for one in each.shown if one.witness is not None])
+            for each in verdicts
+        ],
         devices=[
             (each.device, [(text, _listing(text, sources)) for text in each.texts],
              [(str(one), sources.anchor(one.place)) for one in each.refusals])
@@ -186,12 +189,16 @@ def difference_words(one: Difference) -> tuple[str, str, str, str, str]:
 
 def _packets(one: Shown) -> tuple[str, str, list[tuple[list[list[str]], str]]]:
     """Return a set of packets, one of it, and what each side does with that, stage by stage, and how it ends."""
-    assert one.walks is not None and one.witness is not None
+    assert one.witness is not None
     parting = one.parting
     some = f"to {parting.destinations}" if parting.destinations is not None else ""
     if parting.region is not None:
         some = "; ".join(str(each) for each in parting.region.matches[:3])
-    walks = [([row[1:] for row in stage_rows(walk)], f"{walk.end}: {walk.reason}") for walk in one.walks]
+    words = one.witness.intent, one.witness.device
+    walks = [
+        ([row[1:] for row in stage_rows(walk)], f"{walk.end}: {walk.reason}") if walk is not None else ([], said)
+        for walk, said in zip(one.walks, words, strict=True)
+    ]
     return f"{PARTS[parting.part]}: {some}", f"{one.witness.header}, in by {one.witness.arrives}", walks
 
 

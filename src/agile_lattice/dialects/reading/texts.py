@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from pathlib import PurePath
 
 import msgspec
 
@@ -12,10 +13,11 @@ from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading.repeating import NotAlikeError
 from agile_lattice.dialects.reading.understanding import Leftover, Reader, Trace, count_of
-from agile_lattice.dialects.surfaces import Json, Statement, Yaml, shortened
+from agile_lattice.dialects.surfaces import Alike, Json, Statement, Yaml, shortened
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import Place
 
+RULES: tuple[Section, ...] = ("translations", "permits", "access")
 UNKNOWN_NAME = "it uses a name that is not declared"
 
 
@@ -65,14 +67,24 @@ def read_statements(
         file: The name of the text.
         trace: Gets what became of every statement that was understood.
     """
-    return _reading(dialect, Reader(file, form, trace), statements)
+    return _reading(dialect, _reader(dialect, form, file, trace), statements)
+
+
+def _reader(
+    dialect: Dialect, form: Form, file: str, trace: Trace | None, alike: Mapping[int, Alike] | None = None
+) -> Reader:
+    semantics = dialect.semantics
+    in_order = semantics.order == "list" and semantics.lists == "separate"
+    return Reader(file, form, trace, alike, dialect.carries, in_order)
 
 
 def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> Reading:
     facts = reader.read(statements)
     for each in reversed(dialect.passes):
         facts = each.up(facts)
-    lost = [Leftover(fact.place, str(getattr(fact, "name", "")), (), UNKNOWN_NAME) for fact in facts.pop("lost", [])]
+    lost = [
+        Leftover(fact.place, str(getattr(fact, "name", "")), (), UNKNOWN_NAME, RULES) for fact in facts.pop("lost", [])
+    ]
     leftovers = tuple(sorted([*reader.leftovers, *lost], key=lambda each: each.place.line))
     itself = dialect.semantics.answers == "itself"
     count = count_of(statements) + reader.repeated
@@ -95,12 +107,33 @@ def _quick_reading(forms: Sequence[tuple[Dialect, Form]], text: str, file: str) 
         if isinstance(form.surface, Json):
             try:
                 statements = form.surface.parse(short.text, file)
-                reading = _reading(dialect, Reader(file, form, None, short.examples(statements)), statements)
+                reader = _reader(dialect, form, file, None, short.examples(statements))
+                reading = _reading(dialect, reader, statements)
             except (CaptureError, NotAlikeError):
                 return None
             if not reading.leftovers:
                 return reading
     return None
+
+
+def _nothing(dialects: Sequence[Dialect], file: str) -> Reading:
+    """Read an empty text: a program that has nothing to print, or a file in which nothing had to be said.
+
+    Raises:
+        CaptureError: If its name does not tell of what.
+    """
+    path = PurePath(file)
+    forms = [(dialect, form) for dialect in dialects for form in dialect.forms if form.file]
+    alike = [each for each in forms if path.suffix and path.suffix == PurePath(each[1].file).suffix]
+    named = [each for each in forms if path.name == each[1].file] or alike
+    if len(named) == 1:
+        [(dialect, form)] = named
+        return _reading(dialect, _reader(dialect, form, file, None), [])
+    names = ", ".join(form.file for _, form in forms)
+    raise CaptureError(
+        Place(file), "the file is empty, and its name does not tell what it is a capture of",
+        f"Capture it again; if there is nothing to say, name it as what it is: {names}.",
+    )  # fmt: skip
 
 
 def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
@@ -109,6 +142,8 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
     Raises:
         CaptureError: If none understands anything, or the text is damaged.
     """
+    if not text.strip():
+        return _nothing(dialects, file)
     forms = [(dialect, form) for dialect in dialects for form in dialect.forms if form.may_be(text)]
     quick = _quick_reading(forms, text, file)
     if quick is not None:

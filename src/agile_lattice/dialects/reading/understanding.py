@@ -7,17 +7,22 @@ from collections.abc import Mapping
 from operator import attrgetter
 
 import msgspec
+from msgspec.structs import replace
 
 from agile_lattice.dialects.dialect import Block, Form, Phrase
 from agile_lattice.dialects.fact_types import FACTS, combine
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
+from agile_lattice.dialects.reading.deciding import ANYTHING, Could, could_be_about
 from agile_lattice.dialects.reading.finding import Fields, Found, Lines, find
 from agile_lattice.dialects.reading.plain import all_but_plain
 from agile_lattice.dialects.reading.repeating import NotAlikeError, repeated
 from agile_lattice.dialects.surfaces import ENTRY, Alike, Statement
-from agile_lattice.intent.model import Section
+from agile_lattice.intent.model import SECTIONS, Section
 from agile_lattice.intent.places import Place
+from agile_lattice.intent.stages import Stage
+
+NOT_UNDERSTOOD = "no phrase of the dialect understands it"
 
 
 class Leftover(msgspec.Struct, frozen=True):
@@ -28,12 +33,18 @@ class Leftover(msgspec.Struct, frozen=True):
         text: The statement.
         block: The statements that it stands in, outermost first.
         reason: Why it was left over.
+        sections: What of the device it could be about.
+        stage: The one list of translations that it could be about, if it could be about one only.
+        ordered: Whether it stands in a list of rules, in which an earlier one decides before it.
     """
 
     place: Place
     text: str
     block: tuple[str, ...] = ()
-    reason: str = "no phrase of the dialect understands it"
+    reason: str = NOT_UNDERSTOOD
+    sections: tuple[Section, ...] = SECTIONS
+    stage: Stage | None = None
+    ordered: bool = False
 
 
 class Understood(msgspec.Struct):
@@ -84,6 +95,8 @@ class Reader:
         form: The form of a dialect that it is in.
         trace: Gets what became of every statement that was understood.
         alike: Entries that were cut out of the text, by the identity of the statement that is their example.
+        carried: The sections that the dialect speaks of.
+        in_order: Whether of the rules of a list the first that matches decides.
 
     Attributes:
         leftovers: What was not understood.
@@ -93,9 +106,13 @@ class Reader:
         sections: The sections that the text speaks of.
     """
 
-    def __init__(self, file: str, form: Form, trace: Trace | None, alike: Mapping[int, Alike] | None = None) -> None:
+    def __init__(
+        self, file: str, form: Form, trace: Trace | None, alike: Mapping[int, Alike] | None = None,
+        carried: tuple[Section, ...] = SECTIONS, in_order: bool = False,
+    ) -> None:  # fmt: skip
         self.file = file
         self.form = form
+        self.carried, self.in_order = carried, in_order
         self.trace = trace
         self.alike = dict(alike or {})
         self.repeated = 0
@@ -126,7 +143,7 @@ class Reader:
             found = find(statement, block, self.file)
             if found is None:
                 if scope.path or statement.children is not None or statement.text not in self.before:
-                    self.leave(statement, scope.path)
+                    self.leave(statement, scope.path, could=self.could(statement, block, scope.path))
                 continue
             phrase = found.phrase
             if self.trace is not None:
@@ -188,7 +205,9 @@ class Reader:
                 unknown = self.leftovers[before[0]].text
                 del self.leftovers[before[0] :]
                 self.left = before[1]
-                self.leave(statement, path, f"{unknown!r} in it is not understood")
+                self.leave(
+                    statement, path, f"{unknown!r} in it is not understood", self.could(statement, found.block, path)
+                )
                 return
         if kind.key:
             if self.trace is not None:
@@ -199,7 +218,7 @@ class Reader:
             combine(fields)
             fact = kind.record(**fields, place=self.fact_place(statement, places))
         except (TypeError, ValueError) as error:
-            self.leave(statement, path, f"it does not say enough: {error}")
+            self.leave(statement, path, f"it does not say enough: {error}", self.could(statement, found.block, path))
             return
         self.single[kind.name].append(fact)
         if id(statement) in self.alike:
@@ -232,22 +251,26 @@ class Reader:
         known.update(fields)
         at.update({field: place for field, place in places.items() if field != key or key not in at})
 
-    def leave(self, statement: Statement, path: tuple[str, ...], reason: str = "") -> None:
+    def could(self, statement: Statement, block: Block, path: tuple[str, ...]) -> Could:
+        """Tell what a statement could be about that was not understood, by the block that it stands in."""
+        return could_be_about(statement, block, self.carried, bool(path), self.in_order)
+
+    def leave(self, statement: Statement, path: tuple[str, ...], reason: str = "", could: Could = ANYTHING) -> None:
         """Leave a statement over, and all that stands inside it."""
         if self.trace is not None:
             self.trace.pop(id(statement), None)
-        reasons = (reason,) if reason else ()
         place = Place(self.file, statement.line)
+        left = Leftover(place, statement.text, path, reason or NOT_UNDERSTOOD, *could)
         if statement.text == ENTRY:
             # An entry of a document has no line of its own to show: it is left over as a whole.
             self.left += count_of([statement])
             summary = ", ".join(each.text for each in statement.children or () if each.children is None)
-            self.leftovers.append(Leftover(place, summary, path, *reasons))
+            self.leftovers.append(replace(left, text=summary))
             return
         self.left += 1
-        self.leftovers.append(Leftover(place, statement.text, path, *reasons))
+        self.leftovers.append(left)
         for child in statement.children or ():
-            self.leave(child, (*path, statement.text), "it stands in a block that was not understood")
+            self.leave(child, (*path, statement.text), "it stands in a block that was not understood", could)
 
     def finish(self) -> Facts:
         """Return all facts, those of several statements put together."""

@@ -1,0 +1,65 @@
+"""What an interface is to the world outside: the cable, the VLAN and the ports of a bridge that packets pass."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable
+
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.model import Device
+
+
+def takes_part(one: Interface, device: Device) -> bool:
+    """Tell whether packets of others can come in by an interface: one that is up and that something is set of."""
+    routed = any(each.interface == one.name for each in device.routes)
+    return one.enabled and not one.loopback and bool(one.addresses or one.learns or one.dial or routed)
+
+
+def wire(device: Device, name: str) -> Hashable:
+    """Return what packets pass that come in or go out by an interface, as a value that is equal if it is the same."""
+    one = device.interface(name)
+    if one is None:
+        return name
+    if one.bridge is not None:
+        return _segment(device, one, one.untagged)
+    if not one.parent or one.parent == name:
+        return ("dial-up", one.dial.over) if one.dial is not None else name
+    parent = device.interface(one.parent)
+    if parent is None:
+        return one.parent, one.vlan, True
+    if parent.bridge is not None and device.keeps_vlans_apart(parent):
+        # The bridge has to be a member of the VLAN itself, or nothing comes up from it.
+        segment = _segment(device, parent, one.vlan) if one.vlan in parent.carried else None
+        return parent.name, one.vlan, parent.enabled, segment
+    return wire(device, one.parent), one.vlan, parent.enabled
+
+
+def _segment(device: Device, bridge: Interface, vlan: int | None) -> Hashable:
+    """Return the ports of a bridge that are in a VLAN, each with whether its packets have a tag there."""
+    names = bridge.bridge.members if bridge.bridge is not None else ()
+    ports = {name: device.interface(name) or Interface(name) for name in names}
+    if not device.keeps_vlans_apart(bridge):
+        return bridge.name, tuple((name, port.enabled) for name, port in ports.items())
+    inside = {name: port for name, port in ports.items() if vlan is not None and vlan in port.carried}
+    return bridge.name, vlan, tuple((name, port.enabled, port.untagged == vlan) for name, port in inside.items())
+
+
+def described(device: Device, name: str) -> str:
+    """Say in words what an interface is to the world outside."""
+    one = device.interface(name)
+    if one is None:
+        return f"there is no interface {name}"
+    if one.bridge is not None:
+        return f"{name} joins {', '.join(one.bridge.members) or 'nothing'}" + _carried(device, one, one.untagged)
+    parent = device.interface(one.parent) if one.parent else None
+    if parent is None:
+        return name
+    down = "" if parent.enabled else ", which is down"
+    return f"{name} is VLAN {one.vlan} of {parent.name}{down}" + _carried(device, parent, one.vlan)
+
+
+def _carried(device: Device, bridge: Interface, vlan: int | None) -> str:
+    if bridge.bridge is None or not device.keeps_vlans_apart(bridge):
+        return ""
+    members = [each for each in device.interfaces if each.name in (bridge.name, *bridge.bridge.members)]
+    carrying = [each.name for each in members if vlan in each.carried]
+    return f" (VLAN {vlan}: {', '.join(carrying) or 'no port'})"

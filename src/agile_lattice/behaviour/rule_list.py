@@ -1,0 +1,95 @@
+"""Lists of rules asked about whole boxes of packets: which rule decides about which of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from agile_lattice.behaviour.images import REWRITTEN, after, chained, pulled_back
+from agile_lattice.behaviour.listing import Listed, lines
+from agile_lattice.behaviour.matching import Space
+from agile_lattice.behaviour.unknown import Unknown
+from agile_lattice.intent.addresses import BITS
+from agile_lattice.intent.model import Device
+from agile_lattice.packets.actions import Action
+from agile_lattice.packets.boxes import Box, Undecided, difference, overlap
+from agile_lattice.packets.functions import Entry
+
+TOP_BITS = 62  # of an address that are looked at when entries are looked for: as many as NumPy's numbers have
+
+
+class Budget:
+    """How many boxes may be looked at."""
+
+    def __init__(self, limit: int) -> None:
+        self.limit = self.left = limit
+
+    def spend(self, boxes: int) -> None:
+        """Count boxes; raise `Undecided` if they are too many."""
+        self.left -= boxes
+        if self.left < 0:
+            raise Undecided(self.limit)
+
+
+class RuleList:
+    """A stage that is a list of rules, made ready to be asked about boxes.
+
+    Args:
+        device: The device.
+        part: The stage.
+        space: Numbers of interfaces, and the family.
+        unknown: What of the device is not known.
+    """
+
+    def __init__(self, device: Device, part: Listed, space: Space, unknown: Unknown) -> None:
+        self.part, self.unknown = part, unknown
+        self.lines = lines(device, part, space)
+        self.entries: list[Entry] = [each.entry for each in self.lines]
+        self.shift = [0, 0, 0, *[max(BITS[space.family] - TOP_BITS, 0)] * 2, 0]
+        bounds = [self._bounds(each.box) for each in self.entries]
+        self.low = np.array([low for low, _ in bounds], np.int64)
+        self.high = np.array([high for _, high in bounds], np.int64)
+
+    def _bounds(self, box: Box) -> tuple[list[int], list[int]]:
+        low = [spans[0][0] >> bits if spans else 1 for spans, bits in zip(box, self.shift, strict=True)]
+        return low, [spans[-1][1] >> bits if spans else 0 for spans, bits in zip(box, self.shift, strict=True)]
+
+    def decided(
+        self, box: Box, action: Action, budget: Budget, keeps: bool = False
+    ) -> Iterator[tuple[Box, Action, str]]:
+        """Cut a box by the rules that decide about its packets.
+
+        Args:
+            box: Packets as they came in.
+            action: What has been done to them so far, which the rules see.
+            budget: Counts boxes.
+            keeps: Whether the list only says what passes; then it is that what is told, not what becomes of headers.
+
+        Yields:
+            Boxes as they came in, what has been done to them, and why that is not known; empty if it is.
+        """
+        left = [box]
+        for at in self._meeting(box, action).tolist():
+            entry = self.entries[at]
+            pulled = pulled_back(entry.box, action, box)
+            if pulled is None:
+                continue
+            budget.spend(len(left))
+            rest = []
+            for each in left:
+                common = overlap(each, pulled)
+                if common is None:
+                    rest.append(each)
+                    continue
+                reason = self.unknown.before(self.part, self.lines[at].place)
+                yield common, entry.action if keeps else chained(action, entry.action), reason
+                rest += difference(each, pulled)
+            left = rest
+            if not left:
+                break
+
+    def _meeting(self, box: Box, action: Action) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+        seen = tuple(after(box, action, at) if at in REWRITTEN else spans for at, spans in enumerate(box))
+        low, high = self._bounds(seen)
+        return np.flatnonzero(((self.low <= high) & (self.high >= low)).all(1))

@@ -1,0 +1,102 @@
+"""Which packets somebody could send into a device, and what an ordinary one looks like."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from agile_lattice.behaviour.candidates import is_outside, sender
+from agile_lattice.behaviour.images import ARRIVES, PROTOCOL
+from agile_lattice.behaviour.links import takes_part
+from agile_lattice.behaviour.matching import DESTINATION, LIKED_PORTS, LIKED_PROTOCOLS, PORT, SOURCE, STRANGER, Space
+from agile_lattice.behaviour.treatment import Treating
+from agile_lattice.intent.addresses import BITS, Prefix
+from agile_lattice.packets.boxes import Box
+from agile_lattice.packets.spans import Spans, meet, merged, minus
+
+MOST_LIKELY = 48  # addresses that are thought of first
+
+# What no packet that is forwarded has as its source, or as its destination: this network, loopback, link-local,
+# multicast, limited broadcast (RFC 1122 section 3.2.1.3, RFC 6890, RFC 4291 section 2).
+_NOT_UNICAST = {
+    4: ("0.0.0.0/8", "127.0.0.0/8", "169.254.0.0/16", "224.0.0.0/4", "255.255.255.255/32"),
+    6: ("::/127", "fe80::/10", "ff00::/8"),
+}
+
+
+def _all_but(family: int) -> Spans:
+    odd = [Prefix.parse(each) for each in _NOT_UNICAST[family]]
+    return minus(((0, (1 << BITS[family]) - 1),), merged((each.first, each.last) for each in odd))
+
+
+UNICAST = {family: _all_but(family) for family in BITS}
+
+
+def sendable(sides: Sequence[Treating]) -> Box | None:
+    """Return the packets that somebody could send into a device, given as it is on two sides; None for none.
+
+    They come in by an interface that is up on one of them. Their source is not one of the device's own addresses, nor
+    one that it answers for: who else would send from it?
+    """
+    space = sides[0].space
+    names = [
+        name
+        for name in space.names
+        if any((one := each.device.interface(name)) is not None and takes_part(one, each.device) for each in sides)
+    ]
+    sources = minus(UNICAST[space.family], merged(span for each in sides for span in each.held))
+    whole = space.box(arrives=names)
+    return _cut(whole, {SOURCE: sources, DESTINATION: UNICAST[space.family]}) if names else None
+
+
+def _cut(box: Box, within: dict[int, Spans]) -> Box | None:
+    cut = tuple(meet(spans, within[at]) if at in within else spans for at, spans in enumerate(box))
+    return cut if all(cut) else None
+
+
+def likely(box: Box, sides: Sequence[Treating]) -> Iterable[Box]:
+    """Yield the ordinary packets of a box, those from inside first: from hosts to hosts, to well-known ports.
+
+    In a dimension in which there are none the box stays as it is.
+    """
+    space = sides[0].space
+    hosts = _hosts(sides, space)
+    ports = {one.name: one for each in sides[::-1] for one in each.device.interfaces}
+    numbers = [at for first, last in box[ARRIVES] for at in range(first, last + 1)]
+    numbers.sort(key=lambda at: is_outside(ports[space.names[at]]))
+    for at in numbers:
+        near = sender(ports[space.names[at]], STRANGER[space.family])
+        wanted: dict[int, Iterable[int]] = {
+            PROTOCOL: LIKED_PROTOCOLS[space.family],
+            SOURCE: (near.value, STRANGER[space.family].value),
+            DESTINATION: hosts,
+            PORT: LIKED_PORTS,
+        }
+        narrow = [((at, at),), *box[1:]]
+        for dimension, numbers_ in wanted.items():
+            some = meet(box[dimension], merged((each, each) for each in numbers_))
+            first, last = box[dimension][0]
+            ordinary = min(first + 9, last) if dimension in (SOURCE, DESTINATION) else first
+            narrow[dimension] = some or ((ordinary, ordinary),)
+        yield tuple(narrow)
+
+
+def _hosts(sides: Sequence[Treating], space: Space) -> list[int]:
+    """Return addresses that one would think of: hosts behind the device, what it answers for, itself, a stranger."""
+    found = [STRANGER[space.family].value]
+    for each in sides:
+        subnets = [own.network for one in each.device.interfaces for own in one.addresses if not own.is_host]
+        routed = [route.to.network for route in each.device.routes]
+        near = [one for one in (*subnets, *routed) if one.family == space.family and one.length]
+        found += [min(one.first + 9, one.last) for one in near[:MOST_LIKELY]]
+        found += [first for first, _ in each.held[:MOST_LIKELY]]
+    return found
+
+
+def chosen(box: Box, sides: Sequence[Treating]) -> tuple[int, ...]:
+    """Return one packet of a box, an ordinary one if there is one."""
+    narrow = next(iter(likely(box, sides)))
+    best = {PROTOCOL: LIKED_PROTOCOLS[sides[0].space.family], PORT: LIKED_PORTS}
+    return tuple(
+        next((each for each in best.get(at, ()) if meet(spans, ((each, each),))), spans[0][0])
+        for at, spans in enumerate(narrow)
+    )

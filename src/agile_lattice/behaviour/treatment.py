@@ -1,0 +1,269 @@
+"""What a device does with whole sets of packets, exactly: the pipeline of `passing`, for boxes in place of packets.
+
+A box of packets, as they come in, is cut into parts that are each treated alike: where they go, and what becomes of
+their header. No packet is left out, and none is in two parts.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Iterable, Iterator, Sequence
+from functools import cached_property
+
+import msgspec
+
+from agile_lattice.behaviour.images import (
+    ARRIVES,
+    LEAVES,
+    after,
+    before,
+    packets_apart,
+    pulled_back,
+    with_spans,
+)
+from agile_lattice.behaviour.links import wire
+from agile_lattice.behaviour.listing import KEEP, Listed
+from agile_lattice.behaviour.matching import DESTINATION, SOURCE, Space
+from agile_lattice.behaviour.rule_list import Budget, RuleList
+from agile_lattice.behaviour.tables import Hop, Table, is_way_back
+from agile_lattice.behaviour.topology import Topology
+from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
+from agile_lattice.intent.addresses import Address
+from agile_lattice.packets.actions import Action
+from agile_lattice.packets.boxes import Box
+from agile_lattice.packets.spans import Spans, meet, merged, minus
+
+
+class Treatment(msgspec.Struct, frozen=True):
+    """What becomes of all packets of a box.
+
+    Attributes:
+        end: Where they go, as a value that is equal if it is the same place; `None` if they get nowhere.
+        action: What becomes of their header.
+        unknown: Why it is not known what becomes of them; empty if it is.
+    """
+
+    end: Hashable
+    action: Action = KEEP
+    unknown: str = ""
+
+
+STOPPED = Treatment(None)
+Part = tuple[Box, Treatment]
+
+
+class Treating:
+    """A device as a function of sets of packets of one family.
+
+    Args:
+        topology: Holds the device.
+        name: The device's name.
+        space: Numbers of interfaces; it may know some that the device does not have.
+        unknown: What of the device is not known.
+    """
+
+    def __init__(self, topology: Topology, name: str, space: Space, unknown: Unknown = NOTHING_UNKNOWN) -> None:
+        self.topology, self.space, self.unknown = topology, space, unknown
+        self.device = topology.devices[name]
+        self._lists: dict[Listed, RuleList] = {}
+
+    def parts(self, box: Box, budget: Budget) -> Iterator[Part]:
+        """Cut packets as they come in, any way out, into parts that are treated alike.
+
+        Raises:
+            Undecided: If the budget does not last.
+        """
+        for first, last in box[ARRIVES]:
+            for number in range(first, last + 1):
+                yield from self._received(number, (((number, number),), *box[1:]), budget)
+
+    def _received(self, number: int, box: Box, budget: Budget) -> Iterator[Part]:
+        name = self.space.names[number]
+        if reason := self.unknown.of("interfaces"):
+            yield box, Treatment(None, KEEP, reason)
+            return
+        if self._is_down(name):
+            yield box, STOPPED
+            return
+        # What is for another host on the link goes to that host, unless the device answers for it.
+        elsewhere = minus(self._on_link(name), self._answered(name))
+        there = meet(box[DESTINATION], elsewhere)
+        if there:
+            yield with_spans(box, DESTINATION, there), STOPPED
+        rest = minus(box[DESTINATION], elsewhere)
+        if not rest:
+            return
+        for part, action, reason in self._list("arrival").decided(with_spans(box, DESTINATION, rest), KEEP, budget):
+            if reason:
+                yield part, Treatment(None, KEEP, reason)
+            else:
+                yield from self._looked_up(name, part, action, budget)
+
+    def refuses(self, name: str, destination: Address) -> str:
+        """Tell why packets do not come in by an interface to a destination; empty if they do."""
+        if reason := self._is_down(name):
+            return reason
+        here = ((destination.value, destination.value),)
+        if meet(minus(self._on_link(name), self._answered(name)), here):
+            return f"nobody answers for {destination} on the link of {name}"
+        return ""
+
+    def _is_down(self, name: str) -> str:
+        port = self.device.interface(name)
+        if port is None:
+            return f"there is no interface {name}"
+        return "" if port.enabled else f"{name} is down"
+
+    def before_arrival(self, box: Box, budget: Budget) -> Iterator[Box]:
+        """Yield boxes that hold all packets as they come in that are in a box behind arrival rewriting."""
+        yield box
+        arrival = self._list("arrival")
+        budget.spend(len(arrival.entries))
+        for entry in arrival.entries:
+            if entry.action.sets or entry.action.shifts:
+                pulled = pulled_back(box, entry.action, entry.box)
+                if pulled is not None:
+                    yield pulled
+
+    def _looked_up(self, name: str, box: Box, action: Action, budget: Budget) -> Iterator[Part]:
+        port = self.device.interface(name)
+        table = self.topology.table(self.device.name, self.space.family, port.instance if port is not None else "")
+        for part, allowed in self._by_source(name, table, box):
+            if not allowed:
+                yield part, STOPPED
+                continue
+            for spans, hop in _looked_up(table, after(part, action, DESTINATION)):
+                for inside, answered in self._by_answers(spans):
+                    budget.spend(1)
+                    here = before(part, action, DESTINATION, inside)
+                    if here is not None:
+                        yield from self._sent(name, here, action, None if answered else hop, answered, budget)
+
+    def _by_source(self, name: str, table: Table, box: Box) -> Iterator[tuple[Box, bool]]:
+        """Cut packets into those that the reverse path filter lets in, and the others (RFC 3704)."""
+        mode = self.device.filters_by
+        if mode is None or self.space.family == 6:
+            yield box, True
+            return
+        good = merged(
+            span
+            for spans, hop in _looked_up(table, box[SOURCE])
+            if hop is not None and is_way_back(hop, name if mode == "strict" else "")
+            for span in spans
+        )
+        for spans, allowed in ((good, True), (minus(box[SOURCE], good), False)):
+            if spans:
+                yield with_spans(box, SOURCE, spans), allowed
+
+    def _by_answers(self, spans: Spans) -> Iterator[tuple[Spans, bool]]:
+        """Cut destinations into those that the device answers for, besides its own, and the others."""
+        answered = meet(spans, self._answers)
+        if answered:
+            yield answered, True
+        if rest := minus(spans, self._answers):
+            yield rest, False
+
+    def _sent(
+        self, name: str, box: Box, action: Action, hop: Hop | None, answered: bool, budget: Budget
+    ) -> Iterator[Part]:
+        if answered or (hop is not None and hop.means == "own"):
+            yield from self._to_itself(name, box, action, budget)
+            return
+        if reason := self.unknown.of("routes"):
+            yield box, Treatment(None, KEEP, reason)
+            return
+        if hop is None or hop.means == "discard" or not self.device.forwards(self.space.family):
+            yield box, STOPPED
+            return
+        leaves = self.space.numbers[hop.interface]
+        end = wire(self.device, name), tuple((wire(self.device, one.interface), one.next_hop) for one in hop.way.each)
+        out = with_spans(box, LEAVES, ((leaves, leaves),))
+        for part, permitted, reason in self._list("permits").decided(out, action, budget, keeps=True):
+            if reason:
+                yield part, Treatment(None, KEEP, reason)
+            elif permitted.verdict != KEEP.verdict:
+                yield part, STOPPED
+            else:
+                for piece, done, unsure in self._list("departure").decided(part, action, budget):
+                    yield piece, Treatment(end, done, unsure)
+
+    def _to_itself(self, name: str, box: Box, action: Action, budget: Budget) -> Iterator[Part]:
+        for part, done, reason in self._list("access").decided(box, action, budget, keeps=True):
+            if reason:
+                yield part, Treatment(None, KEEP, reason)
+            elif done.verdict != KEEP.verdict:
+                yield part, STOPPED
+            else:
+                yield part, Treatment(("itself", wire(self.device, name)), action)
+
+    def _list(self, part: Listed) -> RuleList:
+        if part not in self._lists:
+            self._lists[part] = RuleList(self.device, part, self.space, self.unknown)
+        return self._lists[part]
+
+    @cached_property
+    def own(self) -> Spans:
+        """The device's own addresses."""
+        up = (one for one in self.device.interfaces if one.enabled)
+        return merged((a.value, a.value) for one in up for a in one.addresses if a.family == self.space.family)
+
+    @property
+    def held(self) -> Spans:
+        """All addresses that are the device: its own, and those that it answers for."""
+        return merged((*self.own, *self._answers))
+
+    @cached_property
+    def _answers(self) -> Spans:
+        answers = self.topology.answers(self.device.name)
+        spans = merged(span for a in answers if a.addresses.family == self.space.family for span in a.addresses.spans)
+        return minus(spans, self.own)
+
+    def _on_link(self, name: str) -> Spans:
+        port = self.device.interface(name)
+        if port is None or port.loopback:
+            return ()
+        own = (each for each in port.addresses if each.family == self.space.family and not each.is_host)
+        return merged((each.first, each.last) for each in own)
+
+    def _answered(self, name: str) -> Spans:
+        answers = self.topology.answers(self.device.name)
+        here = (a for a in answers if a.interface == name and a.addresses.family == self.space.family)
+        return merged((*self.own, *(span for a in here for span in a.addresses.spans)))
+
+
+def _looked_up(table: Table, spans: Spans) -> Iterator[tuple[Spans, Hop | None]]:
+    """Cut addresses by the entry of a table that speaks for them, those of one way together."""
+    found: dict[object, tuple[list[tuple[int, int]], Hop | None]] = {}
+    for first, last in spans:
+        for low, high, hop in table.within(first, last):
+            found.setdefault(hop.way if hop is not None else None, ([], hop))[0].append((low, high))
+    for members, hop in found.values():
+        yield merged(members), hop
+
+
+def where_apart(box: Box, one: Treatment, other: Treatment) -> Box | None:
+    """Return packets of a box that two treatments do not treat alike; None if they treat all alike."""
+    if one.end != other.end:
+        return box
+    return packets_apart(box, one.action, other.action) if one.end is not None else None
+
+
+def treated_apart(sides: Sequence[Treating], boxes: Iterable[Box], budget: Budget) -> Iterator[tuple[Box, str]]:
+    """Find packets of some boxes that two devices do not treat alike.
+
+    Yields:
+        Boxes of which each packet is treated otherwise, with an empty reason; or boxes of which that is not
+        known, with why.
+
+    Raises:
+        Undecided: If the budget does not last.
+    """
+    one, other = sides
+    for box in boxes:
+        for part, here in one.parts(box, budget):
+            for piece, there in other.parts(part, budget):
+                if here.unknown or there.unknown:
+                    yield piece, here.unknown or there.unknown
+                    continue
+                apart = where_apart(piece, here, there)
+                if apart is not None:
+                    yield apart, ""

@@ -1,0 +1,82 @@
+"""What a difference means to packets: shown by one treated differently, proven to mean nothing, or not known."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from msgspec.structs import replace
+
+from agile_lattice.behaviour.tables import Table
+from agile_lattice.compare.closing import closed
+from agile_lattice.compare.differences import Difference, Gap
+from agile_lattice.compare.questions import can_be_proven, lets_all_through, questions_of
+from agile_lattice.compare.witnesses import Sides, Walks
+from agile_lattice.intent.permits import Access, Permit
+from agile_lattice.intent.routes import Route
+from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Twice
+
+RULES = (Route, Permit, Access, Exempt, Dynamic, Static, Publish, Twice)
+PROVEN = "proven: no packet can tell"
+WHILE_UP = f"{PROVEN}, while all interfaces are up"
+
+
+def judged(sides: Sides, gaps: Iterable[Gap]) -> Iterator[Gap]:
+    """Yield the differences, each with what is known of its weight; what no packet feels only if the intent says it.
+
+    Args:
+        sides: The device as it should be and as it is.
+        gaps: All that differs.
+    """
+    for gap in gaps:
+        one = _judged(sides, gap)
+        if not (gap.implied and one.weight == "cosmetic"):
+            yield replace(gap, difference=one)
+
+
+def _judged(sides: Sides, gap: Gap) -> Difference:
+    one = gap.difference
+    if one.weight == "descriptive" or (one.weight == "cosmetic" and not sides.unknown.doubts):
+        return one
+    found = sides.ask(questions_of(sides, gap), lambda walks: _has_to_do_with(sides, gap, walks))
+    if found.witness is not None:
+        return replace(one, weight="consequential", witness=found.witness)
+    if found.unknown:
+        return replace(one, weight="open", note=_joined(one.note, f"not decided: {found.unknown}"))
+    if found.beside is not None and isinstance(gap.wanted or gap.found, Route) and not _leads_nowhere_else(sides, gap):
+        return replace(one, weight="consequential", witness=found.beside)
+    if one.weight == "open" and can_be_proven(sides, gap):
+        return replace(one, weight="cosmetic", note=WHILE_UP if one.section == "routes" else PROVEN)
+    return one
+
+
+def _has_to_do_with(sides: Sides, gap: Gap, walks: Walks) -> bool:
+    """Tell whether what differs decides about a packet, on the side that has it; only rules and routes are asked."""
+    if lets_all_through(sides, gap):
+        return True
+    for one, found in zip((gap.wanted, gap.found), walks, strict=True):
+        if one is None or found is None:
+            continue
+        if not isinstance(one, RULES) or not one.place.line:
+            return True
+        if any(stage.place.is_line_of(one.place) for visit in found.visits for stage in visit.stages):
+            return True
+    return False
+
+
+def _leads_nowhere_else(sides: Sides, gap: Gap) -> bool:
+    """Tell whether a route by itself changes nothing: on the device, were it mended, nor in the intent, were it so.
+
+    One direction is not enough: of two routes that stand for one another, each alone could go.
+    """
+    intent, there = sides.devices
+    route = gap.wanted if gap.wanted is not None else gap.found
+    turned = replace(gap, wanted=gap.found, found=gap.wanted)
+    pairs = (there, closed(intent, there, [gap])), (intent, closed(there, intent, [turned]))
+    return not any(
+        Table(one, route.to.family, route.instance).partings(Table(other, route.to.family, route.instance))
+        for one, other in pairs
+    )
+
+
+def _joined(*notes: str) -> str:
+    return "; ".join(each for each in notes if each)

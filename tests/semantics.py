@@ -1,0 +1,232 @@
+"""What a device does with one packet, written down a second time: plainly, from `docs/evaluation.md`, and slowly.
+
+It shares nothing with `behaviour` but the model. What it says of single packets is held against what is claimed of all.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from ipaddress import ip_address, ip_network
+from random import Random
+from typing import NamedTuple
+
+from agile_lattice.intent.addresses import Address, AddressSet
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.normal import normal_answers
+from agile_lattice.intent.permits import passages
+from agile_lattice.intent.services import PROTOCOL_NUMBERS
+from agile_lattice.intent.stages import Rule, family_of, split
+
+ODD = [ip_network(each) for each in (
+    "0.0.0.0/8", "127.0.0.0/8", "169.254.0.0/16", "224.0.0.0/4", "255.255.255.255/32",
+    "::/127", "fe80::/10", "ff00::/8",
+)]  # fmt: skip
+BITS = {4: 32, 6: 128}
+NOWHERE = ("", None)
+
+
+class Packet(NamedTuple):
+    arrives: str
+    family: int
+    protocol: int
+    source: int
+    destination: int
+    port: int
+
+
+def inside(value: int, addresses: AddressSet | None, family: int) -> bool:
+    if addresses is None:
+        return True
+    return addresses.family == family and any(first <= value <= last for first, last in addresses.spans)
+
+
+def matches(rule: object, packet: Packet, leaves: str | None) -> bool:
+    """Whether a rule of any list matches a packet; where it leaves is not known on arrival."""
+    arrives, to, protocol, ports = rule.arrives, rule.leaves, rule.protocol, rule.ports  # type: ignore[attr-defined]
+    return (
+        (arrives is None or packet.arrives in arrives)
+        and (to is None or leaves in to)
+        and (protocol is None or PROTOCOL_NUMBERS[protocol] == packet.protocol)
+        and not (protocol == "icmp" and packet.family == 6)
+        and not (protocol == "icmp6" and packet.family == 4)
+        and (ports is None or any(first <= packet.port <= last for first, last in ports))
+        and inside(packet.source, rule.source, packet.family)  # type: ignore[attr-defined]
+        and inside(packet.destination, rule.destination, packet.family)  # type: ignore[attr-defined]
+    )
+
+
+def own_addresses(device: Device, family: int) -> set[int]:
+    return {a.value for one in device.interfaces if one.enabled for a in one.addresses if a.family == family}
+
+
+def answered(device: Device, family: int, name: str | None = None) -> list[AddressSet]:
+    found = normal_answers(device)
+    return [each.addresses for each in found if name in (None, each.interface) and each.addresses.family == family]
+
+
+def look_up(device: Device, instance: str, family: int, value: int) -> frozenset[tuple[str, int | None]] | str:
+    """Where an address leads: `itself`, `nowhere`, or the interfaces and next hops that are equally good."""
+    up = {one.name: one for one in device.interfaces if one.enabled and one.instance == instance}
+    found: list[tuple[int, int, int, object]] = []
+    for one in up.values():
+        for own in one.addresses:
+            if own.family != family:
+                continue
+            if own.value == value:
+                found.append((BITS[family], 0, 0, "itself"))
+            if own.length < BITS[family] and not one.loopback and own.first <= value <= own.last:
+                found.append((own.length, 0, 0, (one.name, None)))
+    for route in device.ways:
+        if route.to.family != family or route.instance != instance or not route.to.first <= value <= route.to.last:
+            continue
+        rank = route.to.length, route.distance, route.metric or 0
+        name = route.interface
+        if route.discard:
+            found.append((*rank, NOWHERE))
+            continue
+        if name is None and route.via is not None:
+            over = [
+                (-own.length, one.name) for one in up.values() for own in one.addresses
+                if own.family == family and own.length < BITS[family] and own.first <= route.via.value <= own.last
+            ]  # fmt: skip
+            name = min(over)[1] if over else None
+        if name in up:
+            found.append((*rank, (name, route.via.value if route.via else None)))
+    if not found:
+        return "nowhere"
+    longest = max(each[0] for each in found)
+    best = min(each[1:3] for each in found if each[0] == longest)
+    ways = {each[3] for each in found if each[0] == longest and each[1:3] == best}
+    if "itself" in ways:
+        return "itself"
+    if ways == {NOWHERE}:
+        return "nowhere"
+    return frozenset(ways)  # type: ignore[arg-type]
+
+
+def rewritten(device: Device, stage: str, packet: Packet, leaves: str | None) -> tuple[Packet, object]:
+    """The packet behind a list of translations, and what cannot be seen in one packet: pools, ports, DNS."""
+    for rule in split(device.translations):
+        if rule.stage == stage and family_of(rule) == packet.family and matches(rule, packet, leaves):
+            return _changed(device, rule, packet, leaves)
+    return packet, None
+
+
+def _changed(device: Device, rule: Rule, packet: Packet, leaves: str | None) -> tuple[Packet, object]:
+    beside: list[object] = ["DNS"] if rule.rewrites_dns else []
+    if rule.verdict == "keep":
+        return packet, None
+    field = "destination" if rule.stage == "arrival" else "source"
+    if rule.verdict == "egress":
+        port = device.interface(leaves or "")
+        assert port is not None
+        own = [a for a in port.addresses if a.family == packet.family and not a.address.is_link_local]
+        return (packet._replace(source=own[0].value), None) if own else (packet, ("address of", leaves))
+    assert rule.to is not None
+    first = rule.to.spans[0][0]
+    if rule.port_use == "kept":
+        beside.append("kept")
+    if rule.verdict == "shift":
+        matched = rule.destination if rule.stage == "arrival" else rule.source
+        assert matched is not None
+        packet = packet._replace(**{field: getattr(packet, field) - matched.spans[0][0] + first})
+    elif sum(high - low + 1 for low, high in rule.to.spans) == 1:
+        packet = packet._replace(**{field: first})
+    else:
+        beside.append(rule.to.spans)
+        packet = packet._replace(**{field: 0})
+    return (packet if rule.to_port is None else packet._replace(port=rule.to_port)), tuple(beside) or None
+
+
+def received(device: Device, packet: Packet) -> bool:
+    """Whether it comes into the device: the interface is up, and it is not for somebody else on its link."""
+    port = device.interface(packet.arrives)
+    if port is None or not port.enabled:
+        return False
+    if packet.destination in own_addresses(device, packet.family):
+        return True
+    subnets = [a for a in port.addresses if a.family == packet.family and a.length < BITS[packet.family]]
+    on_link = not port.loopback and any(a.first <= packet.destination <= a.last for a in subnets)
+    return not on_link or any(
+        inside(packet.destination, each, packet.family) for each in answered(device, packet.family, packet.arrives)
+    )
+
+
+def fate(device: Device, packet: Packet) -> object:
+    """What becomes of a packet: `None` if it gets nowhere."""
+    if not received(device, packet):
+        return None
+    port = device.interface(packet.arrives)
+    assert port is not None
+    now, beside = rewritten(device, "arrival", packet, None)
+    mode = device.settings.reverse_path
+    if packet.family == 4 and mode in ("strict", "loose"):
+        back = look_up(device, port.instance, 4, packet.source)
+        if back == "nowhere":
+            return None
+        if mode == "strict" and (back == "itself" or packet.arrives not in {name for name, _ in back}):  # type: ignore[misc]
+            return None
+    way = look_up(device, port.instance, packet.family, now.destination)
+    if way == "itself" or any(inside(now.destination, each, packet.family) for each in answered(device, packet.family)):
+        access = passages(device.access)
+        let = next((each.verdict for each in access if matches(each, now, None)), "drop" if access else "pass")
+        return ("itself", now, beside) if let == "pass" else None
+    forwards = device.settings.forwarding4 if packet.family == 4 else device.settings.forwarding6
+    if way == "nowhere" or forwards is False:
+        return None
+    # Of several that are equally good a rule that names an interface sees the first, by name.
+    leaves = min(name for name, _ in way if name)  # type: ignore[misc]
+    permits = passages(device.permits)
+    if next((each.verdict for each in permits if matches(each, now, leaves)), "drop" if permits else "pass") == "drop":
+        return None
+    after, more = rewritten(device, "departure", now, leaves)
+    return "out", way, after, beside, more
+
+
+def could_be_sent(packet: Packet, sides: Iterable[Device]) -> bool:
+    """Whether somebody could send it: a real source that is nobody of the device, a real destination, an open port."""
+    ends = [ip_address(str(Address(packet.family, value))) for value in (packet.source, packet.destination)]
+    if any(end in net for end in ends for net in ODD if net.version == packet.family):
+        return False
+    opened = False
+    for device in sides:
+        if packet.source in own_addresses(device, packet.family):
+            return False
+        if any(inside(packet.source, each, packet.family) for each in answered(device, packet.family)):
+            return False
+        port = device.interface(packet.arrives)
+        routed = any(each.interface == packet.arrives for each in device.routes)
+        if port is not None and port.enabled and not port.loopback:
+            opened = opened or bool(port.addresses or port.learns or port.dial or routed)
+    return opened
+
+
+def packets(sides: Iterable[Device], chance: Random, count: int) -> Iterator[Packet]:
+    """Packets made of what two devices say, and of what is just beside it."""
+    sides = list(sides)
+    names = sorted({one.name for device in sides for one in device.interfaces})
+    values: dict[int, set[int]] = {4: {0xC6336409}, 6: {0x20010DB8 << 96 | 9}}
+    ports = {0, 443, 80, 53, 65535}
+    protocols = {6, 17, 1, 58, 89}
+    for device in sides:
+        sets = [each.addresses for each in normal_answers(device)]
+        for one in device.interfaces:
+            for own in one.addresses:
+                values[own.family] |= {own.value, own.first, own.last, own.first + 9}
+        for route in device.routes:
+            values[route.to.family] |= {route.to.first, route.to.last, route.to.first + 9}
+        for rule in [*split(device.translations), *passages(device.permits), *passages(device.access)]:
+            sets += [each for each in (rule.source, rule.destination, getattr(rule, "to", None)) if each is not None]
+            ports |= {edge for span in rule.ports or () for edge in (span[0], span[1], span[1] + 1)}
+            protocols |= {PROTOCOL_NUMBERS[rule.protocol]} if rule.protocol else set()
+        for each in sets:
+            values[each.family] |= {edge for first, last in each.spans for edge in (first, last, last + 1, first - 1)}
+    known = {
+        family: sorted(each for each in members if 0 <= each < 1 << BITS[family]) for family, members in values.items()
+    }
+    for _ in range(count if names else 0):
+        family = chance.choice([4, 4, 6])
+        yield Packet(
+            chance.choice(names), family, chance.choice(sorted(protocols)), chance.choice(known[family]),
+            chance.choice(known[family]), min(chance.choice(sorted(ports)), 65535),
+        )  # fmt: skip

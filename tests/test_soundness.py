@@ -1,0 +1,26 @@
+"""What is said of all packets, held against an independent semantics of single ones."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from agile_lattice.intent.model import Device
+from soundness import judge, pairs
+from test_laws import MANY
+
+
+def test_no_packet_refutes_what_is_said_of_two_devices() -> None:
+    counts: Counter[str] = Counter()
+
+    @settings(MANY, max_examples=250)
+    @given(pairs(), st.integers(0, 2**32))
+    def look(pair: tuple[Device, Device], seed: int) -> None:
+        assert judge(*pair, seed, counts) == []
+
+    look()
+    print(dict(counts))
+    assert counts["differ"] > 5 and counts["same"] > 5, "some of each"
+    assert counts["not decided, though all is worked out"] <= 0.01 * counts["same"]
