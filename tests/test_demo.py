@@ -268,7 +268,7 @@ def test_what_is_rendered_is_proven_and_what_was_changed_is_shown(
     assert gate["way"]["header"]["destination"].startswith("192.0.2.")
     rules = str(DEMO / "applied/quay-edge/ruleset.nft")
     text = printed(capsys, 1, "prove", INTENT, rules, "--device", "quay-edge")
-    assert "Not decided: no text speaks of routes." in text and "not decided for all" in text
+    assert "Not decided: no text speaks of routes." in text and "not decided for every packet" in text
     # What would not be the same is not written.
     monkeypatch.setattr(
         "agile_lattice.dialects.shapes.Shape.fill", lambda self, fact: "route replace 10.0.0.0/8 dev lo"

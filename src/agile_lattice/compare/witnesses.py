@@ -209,6 +209,6 @@ def _told(found: Walk) -> str:
     visit = found.visits[-1]
     if not found.arrives:
         return f"{found.end}: {found.reason}"
-    notes = [f" ({each.note})" for each in visit.stages if each.stage in ("arrival", "departure") and each.note]
+    notes = [f" ({each.note})" for each in visit.stages if each.before != each.after and each.note]
     changed = f" as {visit.after}" if visit.before != visit.after else ""
     return f"{found.end}{changed}{''.join(notes)}: {found.reason}"
