@@ -23,7 +23,18 @@ from agile_lattice.packets.boxes import Undecided
 from agile_lattice.packets.functions import differing
 from agile_lattice.packets.spans import minus
 
-Part = Literal["interface", "arrival", "reverse path", "way", "forwarding", "permits", "departure", "access", "answers"]
+Part = Literal[
+    "interface",
+    "arrival",
+    "reverse path",
+    "way",
+    "forwarding",
+    "permits",
+    "departure",
+    "access",
+    "answers",
+    "replies",
+]
 
 
 class Region(msgspec.Struct, frozen=True):

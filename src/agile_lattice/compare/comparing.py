@@ -25,6 +25,7 @@ from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
 from agile_lattice.compare.witnesses import Sides
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.facts import AddressFact, AnswerFact
+from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import OWN_SETTINGS, SECTIONS, Answer, Device, Section, Settings, section_of_setting
@@ -34,6 +35,11 @@ from agile_lattice.intent.routes import Route
 from agile_lattice.notation.plain import interface_data, route_data, settings_data
 from agile_lattice.packets.spans import minus
 
+LET = {
+    "replies": "replies to what was let pass",
+    "itself": "what the device sends to itself",
+    "neighbours": "messages of neighbours (RFC 4861)",
+}
 IMPLIED = "the intent does not say so: without a word, a device forwards packets, and does not filter by their source"
 
 
@@ -81,8 +87,17 @@ def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
         gaps += rule_gaps(PERMITS, wanted.permits, found.permits)
     if "access" in seen:
         gaps += rule_gaps(ACCESS, wanted.access, found.access)
+    gaps += [_absent(each, there) for each in capture.absent if each.section in seen and getattr(intent, each.section)]
     gaps += _settings(wanted.settings, found.settings, seen)
     return gaps
+
+
+def _absent(one: Absent, there: Device) -> Gap:
+    """Return the difference that something does not pass which an intent means to pass without saying so."""
+    rest = f", before {one.rest}," if one.rest.line else ""
+    note = f"the rules{rest} are asked about {LET[one.lets]}, and may drop them"
+    subject = f"{LET[one.lets]} in {'management' if one.section == 'access' else one.section}"
+    return Gap(Difference("missing", one.section, subject, "open", note=note, device=one.place), None, one)
 
 
 def _speaks_of(device: Device, section: Section) -> bool:

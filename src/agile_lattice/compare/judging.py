@@ -10,7 +10,9 @@ from agile_lattice.behaviour.tables import Table
 from agile_lattice.compare.closing import closed
 from agile_lattice.compare.differences import Difference, Gap
 from agile_lattice.compare.questions import can_be_proven, lets_all_through, questions_of
+from agile_lattice.compare.replies import reply_dropped
 from agile_lattice.compare.witnesses import Sides, Walks
+from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.intent.permits import Access, Permit
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Twice
@@ -37,6 +39,9 @@ def _judged(sides: Sides, gap: Gap) -> Difference:
     one = gap.difference
     if one.weight == "descriptive" or (one.weight == "cosmetic" and not sides.unknown.doubts):
         return one
+    if isinstance(gap.found, Absent):
+        witness = reply_dropped(sides, gap.found)
+        return replace(one, weight="consequential", witness=witness) if witness is not None else one
     found = sides.ask(questions_of(sides, gap), lambda walks: _has_to_do_with(sides, gap, walks))
     if found.witness is not None:
         return replace(one, weight="consequential", witness=found.witness)

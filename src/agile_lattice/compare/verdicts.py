@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.proving import Parting, Proof, prove
+from agile_lattice.behaviour.listing import LISTED
+from agile_lattice.behaviour.proving import Part, Parting, Proof, prove
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
 from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.differences import Witness
 from agile_lattice.compare.doubts import unknown_of
 from agile_lattice.compare.questions import question_about
+from agile_lattice.compare.replies import reply_dropped
 from agile_lattice.compare.witnesses import Sides, Walks
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
@@ -94,7 +97,23 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     if capture.leftovers:
         first = capture.leftovers[0]
         incomplete.append(f"{len(capture.leftovers)} not understood, the first is {first.place}: {first.text}")
-    return replace(between(intent, there, unknown_of(capture)), incomplete=tuple(incomplete))
+    found = between(intent, there, unknown_of(capture))
+    shown = list(found.shown)
+    for each in capture.absent:
+        if not (getattr(intent, each.section) or getattr(there, each.section)):
+            continue
+        witness = reply_dropped(Sides(intent, there, unknown_of(capture)), each)
+        if witness is not None:
+            shown.append(Shown(Parting("replies", "pass", "are asked like any packet"), witness))
+        else:
+            incomplete.append(f"in {each.section} nothing lets {each.lets} pass ({each.place})")
+    return replace(found, shown=tuple(shown), incomplete=tuple(incomplete))
+
+
+def _comes_to(part: Part, walks: Walks) -> bool:
+    """Tell whether a packet comes to a stage on either side; to what is no list of rules, every packet does."""
+    visits = [visit for each in walks if each is not None for visit in each.visits]
+    return part not in LISTED or any(stage.stage == part for each in visits for stage in each.stages)
 
 
 def _unsaid(intent: Device, there: Device) -> Iterator[str]:
@@ -118,7 +137,7 @@ def between(one: Device, other: Device, unknown: Unknown = NOTHING_UNKNOWN) -> V
     for at, each in enumerate(proof.partings):
         if len(shown) == MOST_SHOWN:
             return Verdict(one.name, proof, tuple(shown), hidden=len(proof.partings) - at)
-        found = sides.ask(question_about(sides, each))
+        found = sides.ask(question_about(sides, each), partial(_comes_to, each.part))
         if found.witness is not None or found.unknown:
             shown.append(Shown(each, found.witness, found.walks, found.unknown))
     return Verdict(one.name, proof, tuple(shown))

@@ -122,6 +122,21 @@ class Sides:
             unknown, beside = unknown or found.unknown, beside or found.beside
         return Answered(None, unknown, beside=beside)
 
+    def passing(self, family: int) -> Iterator[tuple[str, Header, Walk]]:
+        """Yield packets that the device as it is forwards, each with its walk: one for each way of treating them."""
+        everything = self.sendable(family)
+        if everything is None:
+            return
+        sides = self.treating(family)
+        budget = Budget(MOST_WORK)
+        for look in (likely(everything, sides), [everything]):
+            for box in look:
+                for part, treatment in sides[1].parts(box, budget):
+                    if treatment.end is not None and not treatment.unknown:
+                        point = chosen(part, sides)
+                        name, header = self.space(family).names[point[ARRIVES]], _header(family, point)
+                        yield name, header, walk(self.topologies[1], header, self.name, name)
+
     def _asked(self, question: Question, shows: Shows) -> Answered:
         all_of_them = self.sendable(question.family)
         if all_of_them is None:

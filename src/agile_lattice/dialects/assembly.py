@@ -26,6 +26,7 @@ from agile_lattice.dialects.facts import (
 )
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.families import RULED, let_in, united
+from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.addresses import AddressSet
@@ -51,11 +52,13 @@ class Capture(msgspec.Struct, frozen=True):
         device: The device as its configuration has it.
         leftovers: What was not understood.
         sections: The sections that the texts speak of; of the others nothing is known.
+        absent: What its lists of rules do not let pass, though an intent means that they do.
     """
 
     device: Device
     leftovers: tuple[Leftover, ...]
     sections: frozenset[Section]
+    absent: tuple[Absent, ...] = ()
 
 
 def facts_of(device: Device) -> Facts:
@@ -169,7 +172,8 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     )
     files = {file: number for number, file in enumerate(dict.fromkeys(each.place.file for each in leftovers))}
     leftovers.sort(key=lambda each: (files[each.place.file], each.place.line))
-    return Capture(device, tuple(leftovers), frozenset(sections))
+    absent = tuple(each for reading in readings for each in reading.absent)
+    return Capture(device, tuple(leftovers), frozenset(sections), absent)
 
 
 def _settings(facts: dict[str, list[Any]]) -> Settings:

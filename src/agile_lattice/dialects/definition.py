@@ -79,6 +79,8 @@ from agile_lattice.intent.model import Section
 
 ASIDE, ALWAYS = "aside", "always"
 GONE = "~>"
+LISTS = ("", "permit", "access")
+LET = ("replies", "itself", "neighbours")
 
 
 class _FormText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -237,23 +239,23 @@ class _Builder:
     def __init__(self, file: str, start: int, kinds: Mapping[str, Kind], parts: Mapping[str, str]) -> None:
         self.file, self.start, self.kinds, self.parts = file, start, kinds, parts
 
-    def block(self, lines: list[_Line], owner: FactType | None) -> Block:
+    def block(self, lines: list[_Line], owner: FactType | None, denying: str = "") -> Block:
         made: list[Phrase] = []
         for line in lines:
-            made.append(self.phrase(line, owner, [each.pattern for each in made]))
+            made.append(self.phrase(line, owner, [each.pattern for each in made], denying))
         phrases = tuple(made)
         words = {phrase.pattern.first for phrase in phrases} - {""}
         loose = tuple(phrase for phrase in phrases if not phrase.pattern.first)
         by_word = {word: tuple(phrase for phrase in phrases if phrase.pattern.may_begin(word)) for word in words}
         return Block(phrases, by_word, loose)
 
-    def phrase(self, line: _Line, owner: FactType | None, before: Sequence[Pattern]) -> Phrase:
+    def phrase(self, line: _Line, owner: FactType | None, before: Sequence[Pattern], denying: str) -> Phrase:
         try:
-            return self._phrase(line, owner, before)
+            return self._phrase(line, owner, before, denying)
         except ValueError as error:
             raise DefinitionError(self.file, self.start + line.number, f"{error}, in: {line.text}") from None
 
-    def _phrase(self, line: _Line, owner: FactType | None, before: Sequence[Pattern]) -> Phrase:
+    def _phrase(self, line: _Line, owner: FactType | None, before: Sequence[Pattern], denying: str) -> Phrase:
         left, arrow, right = line.text.partition("=>")
         words = right.split()
         aside, always = words[:1] == [ASIDE], words[:1] == [ALWAYS]
@@ -262,6 +264,10 @@ class _Builder:
         needs = tuple(kind for kind in constants.pop("needs", "").split("|") if kind)
         if needs != (INSIDE,) and not FACTS.keys() >= {*needs}:
             raise ValueError(f"needs={'|'.join(needs)}: the facts are {', '.join(FACTS)}")
+        denies, once = constants.pop("denies", ""), constants.pop("once", False)
+        lets = (denying or next(iter(needs), ""), constants.pop("lets", ""))
+        if denies not in LISTS or (lets[1] and not (lets[0] in LISTS and lets[1] in LET)):
+            raise ValueError(f"denies= wants {' or '.join(LISTS[1:])}, and lets=, for one of these, {' or '.join(LET)}")
         same = tuple(each for each in constants.pop("same", "").split("|") if each)
         anew = constants.pop("anew", False)
         target = None if always else makes or owner
@@ -269,7 +275,7 @@ class _Builder:
         gone = parse_phrase(line.gone, self.parts)
         for elements in (head, *conditions, gone):
             self.check(elements, target, dict.fromkeys(same) | constants)
-        block = self.block(line.inside, target) if line.inside else None
+        block = self.block(line.inside, target, denies) if line.inside else None
         pattern = Pattern(head, self.kinds)
         whole = (
             makes is not None
@@ -287,6 +293,9 @@ class _Builder:
             always,
             written and not aside,
             needs,
+            denies,
+            lets,
+            once,
             constants,
             covers,
             same,

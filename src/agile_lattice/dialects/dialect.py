@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any, Literal
 
 import msgspec
@@ -18,6 +18,7 @@ from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.surfaces import AnySurface
 from agile_lattice.intent.model import Section
 
+Lets = tuple[str, str]
 INSIDE = "*"  # what a block needs that is only written if something stands inside
 
 
@@ -34,6 +35,10 @@ class Phrase(msgspec.Struct, frozen=True):
         written: Whether it is ever written; some are only read.
         needs: Kinds of facts of which there has to be one for it to be written; empty for none,
             `INSIDE` for anything that stands inside.
+        denies: The list of rules that it opens, which drops what none of its rules lets pass; empty if it opens none.
+        lets: What it lets pass before the rules of a list are asked: the list and, in one word, what; both empty if
+            it is no such statement.
+        once: Whether a second one is not understood: which of them would decide is not said by the syntax.
         constants: Fields that it sets by being there.
         covers: A section that its presence shows the text to speak of.
         same: Fields in which two statements are the same one, so that the second takes the place of the first.
@@ -53,6 +58,9 @@ class Phrase(msgspec.Struct, frozen=True):
     always: bool
     written: bool
     needs: tuple[str, ...]
+    denies: str
+    lets: Lets
+    once: bool
     constants: Mapping[str, Any]
     covers: Section | None
     same: tuple[str, ...]
@@ -79,6 +87,13 @@ class Block(msgspec.Struct, frozen=True):
     phrases: tuple[Phrase, ...]
     by_word: Mapping[str, tuple[Phrase, ...]]
     loose: tuple[Phrase, ...]
+
+    def all_phrases(self) -> Iterator[Phrase]:
+        """Yield its phrases, and those inside them."""
+        for each in self.phrases:
+            yield each
+            if each.block is not None:
+                yield from each.block.all_phrases()
 
     def candidates(self, text: str) -> tuple[Phrase, ...]:
         """Return those that a statement can be, in order."""
@@ -126,6 +141,11 @@ class Form(msgspec.Struct, frozen=True):
     change: Change
     only: re.Pattern[str] | None = None
     unless: re.Pattern[str] | None = None
+
+    @property
+    def lets(self) -> frozenset[Lets]:
+        """What its statements let pass before the rules of its lists are asked."""
+        return frozenset(each.lets for each in self.block.all_phrases() if each.lets[1])
 
     def may_be(self, text: str) -> bool:
         """Tell whether a text bears the signs of this form."""

@@ -18,6 +18,7 @@ PARTS = {
     "interface": "interface",
     "reverse path": "reverse path filter",
     "forwarding": "forwarding",
+    "replies": "replies",
 }
 
 

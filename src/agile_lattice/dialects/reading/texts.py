@@ -11,6 +11,7 @@ from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
+from agile_lattice.dialects.reading.absent import Absent, absent_of
 from agile_lattice.dialects.reading.repeating import NotAlikeError
 from agile_lattice.dialects.reading.understanding import Leftover, Reader, Trace, count_of
 from agile_lattice.dialects.surfaces import Alike, Json, Statement, Yaml, shortened
@@ -32,6 +33,7 @@ class Reading(msgspec.Struct, frozen=True):
         statements: How many statements it has, and how many of them were understood.
         answers_itself: Whether the device answers for what its translations use without being told.
         family: The one address family that its rules are for, if there is another program for the other.
+        absent: What its lists of rules should let pass before their rules are asked, and do not.
         entangled: Facts inside whose statements something stands that was not understood.
     """
 
@@ -44,6 +46,7 @@ class Reading(msgspec.Struct, frozen=True):
     answers_itself: bool = False
     family: int | None = None
     entangled: tuple[Fact, ...] = ()
+    absent: tuple[Absent, ...] = ()
 
 
 def read_form(dialect: Dialect, form: Form, text: str, file: str) -> Reading:
@@ -90,7 +93,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     count = count_of(statements) + reader.repeated
     return Reading(
         dialect.name, reader.form.name, facts, leftovers, frozenset(reader.sections), (count, count - reader.left),
-        itself, dialect.semantics.family, tuple(reader.entangled),
+        itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent_of(reader.form, facts, reader.seen)),
     )  # fmt: skip
 
 

@@ -19,9 +19,11 @@ from agile_lattice.dialects.reading.plain import all_but_plain
 from agile_lattice.dialects.reading.repeating import NotAlikeError, repeated
 from agile_lattice.dialects.surfaces import ENTRY, Alike, Statement
 from agile_lattice.intent.model import SECTIONS, Section
+from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.stages import Stage
 
+SECOND = "there is another one before it, and which of the two decides is not worked out"
 NOT_UNDERSTOOD = "no phrase of the dialect understands it"
 
 
@@ -104,6 +106,7 @@ class Reader:
         left: How many statements that are.
         repeated: How many statements were cut out.
         sections: The sections that the text speaks of.
+        seen: Where statements stand of which there is one, or that let something pass, by the line of their phrase.
     """
 
     def __init__(
@@ -120,6 +123,7 @@ class Reader:
         self.entangled: list[Fact] = []
         self.left = 0
         self.sections: set[Section] = set(form.carries)
+        self.seen: dict[int, Place] = {}
         self.before = frozenset(form.before)
         self.single: Facts = defaultdict(list)
         self.keyed: dict[tuple[str, str], tuple[Fields, Lines]] = {}
@@ -146,6 +150,11 @@ class Reader:
                     self.leave(statement, scope.path, could=self.could(statement, block, scope.path))
                 continue
             phrase = found.phrase
+            if phrase.once and phrase.line in self.seen:
+                self.leave(statement, scope.path, SECOND, self.could(statement, block, scope.path))
+                continue
+            if phrase.once or phrase.lets[1]:
+                self.seen.setdefault(phrase.line, self.place(statement))
             if self.trace is not None:
                 self.note(found)
             if phrase.covers:
@@ -188,7 +197,11 @@ class Reader:
         phrase, statement = found.phrase, found.statement
         kind = phrase.makes
         if kind is None:
+            known = len(self.single[phrase.denies]) if phrase.denies else 0
             self.inside(found, {**inherited, **found.fields}, None, {}, path)
+            if phrase.denies and len(self.single[phrase.denies]) == known:
+                # It lets nothing pass, and in a list of facts that has to be said.
+                self.single[phrase.denies].append(Passage("drop", place=self.place(statement)))
             return
         fields = found.fields
         if inherited:
