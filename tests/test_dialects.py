@@ -187,7 +187,14 @@ def test_what_is_done_with_the_rest_counts(
         speaks.append("ip6tables")
     assert list(normal(read_device("quay", speaks, texts).device).permits) == permits
     # What one program says of its family says nothing of the other's.
-    assert "permits" not in read_device("quay", ["iptables", "ip6tables"], {"four": texts["four"]}).sections
+    half = read_device("quay", ["iptables", "ip6tables"], {"four": texts["four"]})
+    intent = replace(
+        half.device, permits=(*half.device.permits, replace(LAN, source=AddressSet.parse("2001:db8::/32")))
+    )
+    found = al.diff(intent, half)
+    assert "permits" in half.sections
+    differing = [each for each in found.differences if not each.subject.startswith("replies")]
+    assert (half.unseen_families, found.unseen_families, found.same, differing) == ((6,), (6,), False, [])
 
 
 def test_rules_for_one_family_leave_the_other_open_and_so_are_refused() -> None:

@@ -19,7 +19,7 @@ from agile_lattice.show.terminal import console, told
 
 
 def run(arguments: Namespace) -> int:
-    """Compare; 1 if anything differs or was not understood."""
+    """Compare; 1 if anything differs, was not understood or not compared, whether it is shown or not."""
     network = load(arguments.intent)
     catalogue = catalogue_beside(Path(arguments.intent))
     comparisons = [
@@ -44,6 +44,6 @@ def run(arguments: Namespace) -> int:
 
 
 def _only(comparison: Comparison, weight: Weight) -> Comparison:
-    """Leave the differences of one weight; the exit code follows what is left."""
+    """Leave the differences of one weight, and count the others: the device is not the same because of these, too."""
     kept = tuple(each for each in comparison.differences if each.weight == weight)
-    return replace(comparison, differences=kept)
+    return replace(comparison, differences=kept, left_out=len(comparison.differences) - len(kept))

@@ -111,7 +111,7 @@ def build_parser() -> ArgumentParser:
     _add_captures(command)
     command.add_argument(
         "--only", choices=["consequential", "open", "descriptive", "cosmetic"],
-        help="only these differences, in the exit code too; open is what may matter",
+        help="show only these differences; the exit code is 1 if there are others, too. open is what may matter",
     )  # fmt: skip
     command.add_argument("--picture", metavar="FILE", help="draw devices by sections, as .png or .svg")
 

@@ -25,6 +25,7 @@ from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
 from agile_lattice.compare.witnesses import Sides
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.facts import AddressFact, AnswerFact
+from agile_lattice.dialects.passes.families import of_family
 from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
@@ -59,10 +60,10 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
     wanted = replace(intent, answers=normal_answers(intent)) if unseen else intent
     spoken = tuple(section for section in unseen if _speaks_of(wanted, section))
     there = as_it_is(intent, capture.device, capture.sections)
-    sides = Sides(intent, there, unknown_of(capture))
+    sides = Sides(intent, there, unknown_of(capture), capture.unseen_families)
     found = list(judged(sides, find_gaps(intent, capture)))
     differences = tuple(gap.difference for gap in found)
-    return Comparison(intent.name, differences, capture.leftovers, spoken), found
+    return Comparison(intent.name, differences, capture.leftovers, spoken, capture.unseen_families), found
 
 
 def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
@@ -74,6 +75,9 @@ def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
         # They tell which addresses are only there to be answered for.
         there = replace(there, translations=intent.translations)
     wanted, found = normal(intent), normal(there)
+    for family in capture.unseen_families:
+        other = 10 - family  # of which something is known
+        wanted, found = normal(of_family(wanted, other)), normal(of_family(found, other))
     gaps: list[Gap] = []
     if "interfaces" in seen:
         gaps += _interfaces(intent, wanted, there, found, seen)
@@ -101,6 +105,12 @@ def _absent(one: Absent, there: Device) -> Gap:
 
 
 def _speaks_of(device: Device, section: Section) -> bool:
+    if section == "interfaces":  # a name alone says nothing
+        bare = (
+            replace(each, tagged=(), untagged=None, bridge=each.bridge if each.bridge and each.bridge.members else None)
+            for each in device.interfaces
+        )
+        return any(interface_data(each).keys() - {"zone", "description"} for each in bare)
     if section == "remarks":
         return any(each.description for each in device.interfaces)
     if section == "bridging":

@@ -92,17 +92,26 @@ class Comparison(msgspec.Struct, frozen=True):
         differences: What differs, in the order of the sections.
         leftovers: Lines of the configuration that were not understood.
         unseen: Sections of which the configuration texts do not speak; nothing is known of them.
+        unseen_families: Address families of whose rules they do not speak, though of those of the other.
+        left_out: How many differences were found besides, and are not told.
     """
 
     device: str
     differences: tuple[Difference, ...]
     leftovers: tuple[Leftover, ...]
     unseen: tuple[Section, ...]
+    unseen_families: tuple[int, ...] = ()
+    left_out: int = 0
+
+    @property
+    def complete(self) -> bool:
+        """Whether all was compared, and all that was found is told."""
+        return not (self.leftovers or self.unseen or self.unseen_families or self.left_out)
 
     @property
     def same(self) -> bool:
-        """Whether there is nothing to report."""
-        return not self.differences and not self.leftovers
+        """Whether all was compared, and nothing differs."""
+        return not self.differences and self.complete
 
 
 def text_of(value: Any) -> str:

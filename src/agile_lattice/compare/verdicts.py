@@ -93,16 +93,18 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     unseen = [each for each in WHAT_PACKETS_FEEL if each not in capture.sections]
     there = as_it_is(intent, capture.device, capture.sections)
     incomplete = [f"no text speaks of {each}" for each in unseen if each in carried]
+    incomplete += [f"no text speaks of the rules of IPv{family}" for family in capture.unseen_families]
     incomplete += _unsaid(intent, there)
     if capture.leftovers:
         first = capture.leftovers[0]
         incomplete.append(f"{len(capture.leftovers)} not understood, the first is {first.place}: {first.text}")
-    found = between(intent, there, unknown_of(capture))
+    sides = Sides(intent, there, unknown_of(capture), capture.unseen_families)
+    found = _verdict(sides)
     shown = list(found.shown)
     for each in capture.absent:
         if not (getattr(intent, each.section) or getattr(there, each.section)):
             continue
-        witness = reply_dropped(Sides(intent, there, unknown_of(capture)), each)
+        witness = reply_dropped(sides, each)
         if witness is not None:
             shown.append(Shown(Parting("replies", "pass", "are asked like any packet"), witness))
         else:
@@ -131,13 +133,16 @@ def between(one: Device, other: Device, unknown: Unknown = NOTHING_UNKNOWN) -> V
         other: The other, likewise.
         unknown: What of the other is not known.
     """
-    proof = prove(one, other)
-    sides = Sides(one, other, unknown)
+    return _verdict(Sides(one, other, unknown))
+
+
+def _verdict(sides: Sides) -> Verdict:
+    proof = prove(*sides.devices)
     shown: list[Shown] = []
     for at, each in enumerate(proof.partings):
         if len(shown) == MOST_SHOWN:
-            return Verdict(one.name, proof, tuple(shown), hidden=len(proof.partings) - at)
+            return Verdict(sides.name, proof, tuple(shown), hidden=len(proof.partings) - at)
         found = sides.ask(question_about(sides, each), partial(_comes_to, each.part))
         if found.witness is not None or found.unknown:
             shown.append(Shown(each, found.witness, found.walks, found.unknown))
-    return Verdict(one.name, proof, tuple(shown))
+    return Verdict(sides.name, proof, tuple(shown))

@@ -5,7 +5,7 @@ The search is exact: it finds a packet, or none is treated differently, or it sa
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from functools import cache
 
 import msgspec
@@ -74,9 +74,17 @@ class Sides:
         intent: As it should be.
         there: As it is; what nobody has looked at must be filled in.
         unknown: What of it was not understood.
+        unseen_families: Address families of whose rules nothing is known: no packets of these are looked for.
     """
 
-    def __init__(self, intent: Device, there: Device, unknown: Unknown = NOTHING_UNKNOWN) -> None:
+    def __init__(
+        self,
+        intent: Device,
+        there: Device,
+        unknown: Unknown = NOTHING_UNKNOWN,
+        unseen_families: Collection[int] = (),
+    ) -> None:
+        self._unseen = unseen_families
         self.name = intent.name
         self.devices = intent, replace(there, name=intent.name)
         self.unknown = unknown
@@ -141,6 +149,8 @@ class Sides:
         all_of_them = self.sendable(question.family)
         if all_of_them is None:
             return Answered()
+        if question.family in self._unseen:
+            return Answered(None, f"no text speaks of the rules of IPv{question.family}")
         sides = self.treating(question.family)
         budget = Budget(min(MOST_WORK, max(self._budget, 0)))
         try:

@@ -25,7 +25,7 @@ from agile_lattice.dialects.facts import (
     SideFact,
 )
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.passes.families import RULED, let_in, united
+from agile_lattice.dialects.passes.families import let_in, united
 from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
@@ -53,12 +53,14 @@ class Capture(msgspec.Struct, frozen=True):
         leftovers: What was not understood.
         sections: The sections that the texts speak of; of the others nothing is known.
         absent: What its lists of rules do not let pass, though an intent means that they do.
+        unseen_families: Address families of whose rules the texts do not speak, though of those of the other.
     """
 
     device: Device
     leftovers: tuple[Leftover, ...]
     sections: frozenset[Section]
     absent: tuple[Absent, ...] = ()
+    unseen_families: tuple[int, ...] = ()
 
 
 def facts_of(device: Device) -> Facts:
@@ -145,8 +147,6 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     families = {reading.family for reading in readings if reading.family is not None}
     if families:
         facts |= {kind: united(facts.get(kind, [])) for kind in ("permit", "access")}
-        if any(not families.issuperset(each.rules_for) for each in dialects):
-            sections -= RULED  # the text for the other family was not given
     translations, unsaid = join(facts.get("rule", []))
     leftovers += [_no_word(rule) for rule in unsaid]
     leftovers += [_one_way(fact) for fact in facts.get("carried", []) if fact.pvid != fact.untagged]
@@ -173,7 +173,8 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     files = {file: number for number, file in enumerate(dict.fromkeys(each.place.file for each in leftovers))}
     leftovers.sort(key=lambda each: (files[each.place.file], each.place.line))
     absent = tuple(each for reading in readings for each in reading.absent)
-    return Capture(device, tuple(leftovers), frozenset(sections), absent)
+    unseen = sorted({family for each in dialects for family in each.rules_for} - families) if families else []
+    return Capture(device, tuple(leftovers), frozenset(sections), absent, tuple(unseen))
 
 
 def _settings(facts: dict[str, list[Any]]) -> Settings:

@@ -28,7 +28,7 @@ WEIGHTS: dict[Weight, tuple[str, str]] = {
 
 def show_comparisons(console: Console, comparisons: Sequence[Comparison]) -> None:
     """Print what differs, device by device; of many that are the same only their names, and of many a closing count."""
-    same = [each for each in comparisons if each.same and not each.unseen]
+    same = [each for each in comparisons if each.same]
     for comparison in comparisons:
         if len(same) < FEW or comparison not in same:
             show_comparison(console, comparison)
@@ -49,14 +49,20 @@ def show_comparison(console: Console, comparison: Comparison) -> None:
     for section in comparison.unseen:
         taken = " Packets are followed as if they were as intended." if section in FELT else ""
         console.print(Text(f"Not compared: {section}. No text that was given speaks of them.{taken}", style="strong"))
+    for family in comparison.unseen_families:
+        console.print(Text(f"Not compared: the rules of IPv{family}. No text that was given speaks of them.", "strong"))
     console.print(Text(f"{comparison.device}: {summary(comparison)}", style="head"))
 
 
 def summary(comparison: Comparison) -> str:
     """Count what differs, in words."""
     if comparison.same:
-        return "the same as the intent" if not comparison.unseen else "no difference in what was compared"
+        return "the same as the intent"
+    if not comparison.differences and not comparison.leftovers and not comparison.left_out:
+        return "no difference in what was compared"
     text = _counted([one.weight for one in comparison.differences])
+    if comparison.left_out:
+        text += f", {comparison.left_out} more left out (the exit code counts them)"
     if comparison.leftovers:
         text += f", {plural(len(comparison.leftovers), 'line')} not understood"
     return text

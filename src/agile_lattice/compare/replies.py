@@ -1,0 +1,51 @@
+"""Replies that a list of permits drops, because nothing lets them pass before its rules are asked."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from agile_lattice.behaviour.flows import Header, matches
+from agile_lattice.compare.differences import Witness
+from agile_lattice.compare.witnesses import FAMILIES, Sides
+from agile_lattice.dialects.reading.absent import Absent
+from agile_lattice.intent.permits import Passage, passages
+from agile_lattice.packets.boxes import Undecided
+
+
+def reply_dropped(sides: Sides, absent: Absent) -> Witness | None:
+    """Find a packet that the device lets pass, and whose reply it drops.
+
+    Args:
+        sides: The device as it should be and as it is.
+        absent: What it does not let pass.
+
+    Returns:
+        The packet; `None` if none was found. Replies to what the device itself sends are not looked for.
+    """
+    if absent.section != "permits" or absent.lets != "replies":
+        return None
+    rules = passages(sides.devices[1].permits)
+    for family in FAMILIES:
+        try:
+            for name, header, found in sides.passing(family):
+                visit = found.visits[-1]
+                seen = next((each.before for each in visit.stages if each.stage == "permits"), None)
+                if seen is None or not visit.leaves:
+                    continue
+                reason = _dropped(rules, absent, seen.answer, visit.leaves, name)
+                if reason:
+                    reply = f"its reply {seen.answer}"
+                    return Witness(name, header, f"it passes, and so does {reply}", f"it passes, and {reply} {reason}")
+        except Undecided:
+            continue
+    return None
+
+
+def _dropped(rules: Sequence[Passage], absent: Absent, reply: Header, arrives: str, leaves: str) -> str:
+    """Tell why a reply is dropped; empty if it is not."""
+    for rule in rules:
+        if absent.rest.line and rule.place.line > absent.rest.line:
+            return ""
+        if matches(rule, reply, arrives, leaves):
+            return f"is dropped by {rule.name or 'a rule'} ({rule.place})" if rule.verdict == "drop" else ""
+    return "" if absent.rest.line else "is dropped: no rule lets it pass"
