@@ -72,7 +72,10 @@ def look_up(device: Device, instance: str, family: int, value: int) -> frozenset
         for own in one.addresses:
             if own.family != family:
                 continue
-            if own.value == value:
+            # For all hosts of a subnet of IPv4, and for any router of one of IPv6, is the device, too.
+            shared = own.last if family == 4 else own.first
+            shares = not one.loopback and own.length <= BITS[family] - 2
+            if own.value == value or (shares and value == shared):
                 found.append((BITS[family], 0, 0, "itself"))
             if own.length < BITS[family] and not one.loopback and own.first <= value <= own.last:
                 found.append((own.length, 0, 0, (one.name, None)))
@@ -193,6 +196,9 @@ def could_be_sent(packet: Packet, sides: Iterable[Device]) -> bool:
         if packet.source in own_addresses(device, packet.family):
             return False
         if any(inside(packet.source, each, packet.family) for each in answered(device, packet.family)):
+            return False
+        subnets = [a for one in device.interfaces for a in one.addresses if a.length <= BITS[packet.family] - 2]
+        if packet.source in [a.last if a.family == 4 else a.first for a in subnets if a.family == packet.family]:
             return False
         port = device.interface(packet.arrives)
         routed = any(each.interface == packet.arrives for each in device.routes)

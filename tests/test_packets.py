@@ -82,6 +82,7 @@ def test_a_table_is_the_longest_prefix_and_the_lowest_distance(routes: list[Rout
     table = Table(Device("quay", interfaces=(near, far), routes=tuple(routes)), 4)
     entries = [(Prefix.host(own), (0, 0), "own") for own in (near.addresses[0].address, far.addresses[0].address)]
     entries += [(one.addresses[0].network, (0, 0), "connected") for one in (near, far)]
+    entries += [(Prefix(4, one.addresses[0].last, 32), (0, 0), "own") for one in (near, far)]
     entries += [(each.to, (each.distance, 0), "discard" if each.discard else "via") for each in routes]
     for value in [*probes, *(each.to.first for each in routes), *(each.to.last for each in routes)]:
         around = [each for each in entries if each[0].contains(Address(4, value))]

@@ -662,3 +662,34 @@ def test_iptables_and_ip6tables_have_what_was_rendered(device: Device) -> None:
     read = read_device(device.name, ("iptables", "ip6tables"), saved)
     assert [(each.text, each.block) for each in read.leftovers] == []
     assert in_effect(normal(device), normal(read.device)) == []
+
+
+ODD = {
+    # What is for all hosts of a subnet is for the device, too; the first address of it is a host like others.
+    "out0": [("203.0.113.14", "10.40.10.255"), ("203.0.113.14", "10.40.10.0"), ("10.40.10.1", "10.40.10.7"),
+             ("203.0.113.9", "10.40.10.7")],
+    # Nobody sends from the device's own addresses, or from those that it answers for.
+    "in0": [("10.40.10.7", "203.0.113.15"), ("10.40.10.7", "203.0.113.0"), ("203.0.113.2", "203.0.113.14"),
+            ("10.40.10.1", "203.0.113.14"), ("203.0.113.6", "203.0.113.14")],
+}  # fmt: skip
+
+
+@kernel
+def test_odd_packets_go_where_walk_says() -> None:
+    [device] = loads(INTENT.replace("SPEAKS", "iproute2")).devices
+    network = Network("wire", (device,))
+    sent = [
+        (side, Header(Address.parse(one), Address.parse(other), "udp", 53)) for side in ODD for one, other in ODD[side]
+    ]
+    packets = [(side, replace(each, source_port=40000 + n)) for n, (side, each) in enumerate(sent)]
+    walks = [walk(Topology(network), header, "edge", side) for side, header in packets]
+    assert {each.arrives for each in walks} == {True, False}
+    with Machine("edge") as machine, Machine("inside") as inside, Machine("outside") as outside:
+        wire = Wire(machine, inside, outside)
+        machine.apply(render_device(device))
+        wire.route()
+        run("ip", "-n", outside.space, "route", "add", "default", "via", "203.0.113.2")
+        for side, host, name in (("in0", inside, "10.40.10.0"), ("out0", outside, "203.0.113.0")):
+            wire.neighbour(machine, side, Address.parse(name), host, "eth0")
+        came = wire.flows(packets)
+    assert_all_went_as_told(packets, walks, came, "odd packets")

@@ -9,7 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.flows import Header, matches, moved
-from agile_lattice.behaviour.tables import Hop, Table, Way, is_way_back
+from agile_lattice.behaviour.tables import Hop, Table, Way, is_way_back, to_routers
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
@@ -66,7 +66,7 @@ class Passing:
     def run(self, header: Header) -> tuple[End, str] | None:
         """Take the packet through all stages; return why it ends here, or `None` if it leaves."""
         header = self.rewrite("arrival", header)
-        spoofed = self.reverse_path(header)
+        spoofed = self.own_source(header) or self.reverse_path(header)
         if spoofed:
             return "dropped", spoofed
         hop = self.hop = self.look_up(header)
@@ -83,6 +83,14 @@ class Passing:
         if stopped is None:
             self.rewrite("departure", header)
         return stopped
+
+    def own_source(self, header: Header) -> str:
+        """Tell why a packet of IPv4 is dropped that claims to come from the device itself; empty if it does not."""
+        source = header.source
+        own = any(own.address == source for one in self.device.interfaces if one.enabled for own in one.addresses)
+        if source.family == 6 or not (own or self.answer_for(source) is not None):
+            return ""
+        return f"its source {source} is {self.device.name} itself"
 
     def reverse_path(self, header: Header) -> str:
         """Tell why the reverse path filter drops the packet (RFC 3704); empty if it does not."""
@@ -175,7 +183,7 @@ class Passing:
         """Return where the address is written that an entry follows from."""
         for one in self.device.interfaces:
             for index, each in enumerate(one.addresses):
-                if hop.prefix in (each.network, type(each).host(each.address)):
+                if hop.prefix in (each.network, Prefix.host(each.address)) or to_routers(each) == hop.prefix.address:
                     return one.place_of(index)
         return NOWHERE
 

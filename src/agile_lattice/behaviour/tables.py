@@ -228,6 +228,19 @@ def _of_interface(one: Interface, family: int) -> Iterator[Hop]:
             yield Hop(Prefix.host(own.address), Way())
             if not own.is_host and not one.loopback:
                 yield Hop(own.network, Way(one.name, None, "connected"))
+                if (shared := to_routers(own)) is not None:
+                    yield Hop(Prefix.host(shared), Way())
+
+
+def to_routers(own: Prefix) -> Address | None:
+    """Return the address of a subnet besides its own that a device takes for itself; `None` if there is none.
+
+    It is the last one of IPv4, for all hosts of the subnet, which is not handed on (RFC 2644), and the first one of
+    IPv6, for any router of it (RFC 4291 section 2.6.1); subnets of two addresses have neither (RFC 3021, RFC 6164).
+    """
+    if own.host_bits < 2:
+        return None
+    return Address(own.family, own.last if own.family == 4 else own.first)
 
 
 def _exit(via: Address | None, name: str | None, discard: object, here: Sequence[Interface]) -> Way | None:

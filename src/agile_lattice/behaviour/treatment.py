@@ -24,7 +24,7 @@ from agile_lattice.behaviour.links import wire
 from agile_lattice.behaviour.listing import KEEP, Listed
 from agile_lattice.behaviour.matching import DESTINATION, SOURCE, Space
 from agile_lattice.behaviour.rule_list import Budget, RuleList
-from agile_lattice.behaviour.tables import Hop, Table, is_way_back
+from agile_lattice.behaviour.tables import Hop, Table, is_way_back, to_routers
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
 from agile_lattice.intent.addresses import Address
@@ -208,8 +208,10 @@ class Treating:
 
     @property
     def held(self) -> Spans:
-        """All addresses that are the device: its own, and those that it answers for."""
-        return merged((*self.own, *self._answers))
+        """All addresses that nobody else has: its own, those that it answers for, and those for all of a subnet."""
+        subnets = (own for one in self.device.interfaces for own in one.addresses if own.family == self.space.family)
+        shared = [each for own in subnets if (each := to_routers(own)) is not None]
+        return merged((*self.own, *self._answers, *((each.value, each.value) for each in shared)))
 
     @cached_property
     def _answers(self) -> Spans:
