@@ -121,7 +121,11 @@ def _interfaces(intent: Device, there: Device, gaps: Iterable[Gap]) -> list[Inte
             fields = {each.name: getattr(named[wanted.name], each.name) for each in gap.difference.fields}
             found[wanted.name] = replace(found[wanted.name], **fields)
     # What left its bridge has lost what it carried there.
-    left = _members(there.interfaces) - _members(found.values())
+    left = (
+        _members(there.interfaces)
+        - _members(found.values())
+        - {each.name for each in intent.interfaces if each.carried}
+    )
     return [replace(each, tagged=(), untagged=None) if each.name in left else each for each in found.values()]
 
 

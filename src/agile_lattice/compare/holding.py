@@ -10,6 +10,8 @@ import msgspec
 from agile_lattice.compare.differences import Gap
 from agile_lattice.dialects.facts import AddressFact, Fact
 
+ENTANGLED = "what stands with it was not understood, and would go along: take it out by hand"
+
 
 class Held(msgspec.Struct, frozen=True):
     """A difference that is not closed.
@@ -46,6 +48,5 @@ def entangled(gaps: Sequence[Gap], facts: Collection[Fact]) -> dict[int, Held]:
         if coming[kind]:
             coming[kind] -= 1  # its statement becomes that of another address
             continue
-        reason = "what stands with it was not understood, and would go along: take it out by hand"
-        found[index] = Held(gap.difference.subject, reason, firm=True)
+        found[index] = Held(gap.difference.subject, ENTANGLED, firm=True)
     return found

@@ -14,6 +14,7 @@ from agile_lattice.compare.comparing import compared, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
 from agile_lattice.compare.holding import Held, entangled
 from agile_lattice.compare.managing import cutting, says_management
+from agile_lattice.compare.trial import Trial
 from agile_lattice.dialects.assembly import assemble, facts_in, facts_of
 from agile_lattice.dialects.changes.alignment import align, taken_back
 from agile_lattice.dialects.changes.changing import TextChange, edited_texts, patch, refilled, typed
@@ -106,9 +107,13 @@ def mend(
     goal = after(there)
     mends: list[Mend] = []
     last: list[Mend] = []
+    unread = {id(each) for _, one in read for each in one.leftovers}
+    unheld = {(each.place.file, each.place.line) for each in capture.leftovers if id(each) not in unread}
+    tried = Trial(read, now_there)
     taken: set[tuple[Section, int]] = set()
     for dialect in dialects:
-        own = [((file, now_there[file]), one) for file, one in read if one.dialect == dialect.name]
+        # Another dialect may have changed its part in the same text.
+        own = [((file, tried.texts[file]), one) for file, one in read if one.dialect == dialect.name]
         carried = {each for each in dialect.carries if taken.isdisjoint(dialect.covered(each))}
         taken |= {each for section in carried for each in dialect.covered(section)}
         sections = {each.difference.section for each in closing}
@@ -129,14 +134,14 @@ def mend(
             if "bridging" in carried and "interfaces" not in carried and dialect.forms[0].change.how == "typed":
                 # What goes must go while its interface is there, and what comes in comes when it is.
                 kept = {**was, "carried": _staying(there, goal)}
-                mends = [*_typed(dialect, was, kept, sections), *mends]
-                last += _typed(dialect, kept, wanted, sections)
+                mends = [*_typed(dialect, was, kept, sections, tried), *mends]
+                last += _typed(dialect, kept, wanted, sections, tried)
             else:
-                mends += _mends(dialect, own, was, wanted, _with_it(sections))
-                # Another dialect may have its part in the same text.
-                now_there |= {one.file: one.after for each in mends for one in each.files}
+                mends += _mends(dialect, own, was, wanted, _with_it(sections), tried, unheld)
     mends += last
-    return Mending(intent.name, comparison, tuple(mends), tuple(held.values()), says_management(intent, there))
+    left = tried.check(intent, dialects, comparison, list(held.values())) if mends else []
+    every = (*held.values(), *left)
+    return Mending(intent.name, comparison, tuple(mends), every, says_management(intent, there))
 
 
 def _staying(there: Device, goal: Device) -> list[Fact]:
@@ -156,8 +161,8 @@ def _staying(there: Device, goal: Device) -> list[Fact]:
     return [fact for fact, way in carried(there).items() if after.get(fact) == way]
 
 
-def _typed(dialect: Dialect, there: Facts, goal: Facts, sections: Collection[Section]) -> list[Mend]:
-    return _mends_of(dialect, dialect.forms[0], render_facts(dialect, there), goal, sections)
+def _typed(dialect: Dialect, there: Facts, goal: Facts, sections: Collection[Section], tried: Trial) -> list[Mend]:
+    return _mends_of(dialect, dialect.forms[0], render_facts(dialect, there), goal, sections, tried)
 
 
 def _with_held(goal: Device, held: Iterable[Gap]) -> Device:
@@ -186,6 +191,8 @@ def _mends(
     there: Facts,
     goal: Facts,
     sections: Collection[Section],
+    tried: Trial,
+    unheld: Collection[tuple[str, int]],
 ) -> list[Mend]:
     """Return what changes in the texts of one dialect; those in a form that is only read are written anew first."""
     goal = _named_as_there(goal, [reading for _, reading in own])
@@ -195,8 +202,10 @@ def _mends(
     forms = [each for each in dialect.forms if each.name in by_form and each.file]
     if not forms:
         texts = render_facts(dialect, there)
-        return _mends_of(dialect, dialect.forms[0], texts, goal, sections)
-    return [one for form in forms for one in _mends_of(dialect, form, by_form[form.name], goal, sections)]
+        return _mends_of(dialect, dialect.forms[0], texts, goal, sections, tried)
+    return [
+        one for form in forms for one in _mends_of(dialect, form, by_form[form.name], goal, sections, tried, unheld)
+    ]
 
 
 def _named_as_there(goal: Facts, there: Sequence[Reading]) -> Facts:
@@ -207,17 +216,24 @@ def _named_as_there(goal: Facts, there: Sequence[Reading]) -> Facts:
 
 
 def _mends_of(
-    dialect: Dialect, form: Form, texts: list[tuple[str, str]], goal: Facts, sections: Collection[Section]
+    dialect: Dialect,
+    form: Form,
+    texts: list[tuple[str, str]],
+    goal: Facts,
+    sections: Collection[Section],
+    tried: Trial,
+    unheld: Collection[tuple[str, int]] = (),
 ) -> list[Mend]:
-    before = outline(dialect, form, texts)
+    before = outline(dialect, form, texts, unheld)
     after = outline(dialect, form, render_facts(dialect, goal, form))
     steps = align(before, after, sections)
     if not any(each.changes for each in steps):
         return []
     back = taken_back(steps)
+    files = edited_texts(form, texts, steps)
+    tried.changed(dialect, form, texts, files)
     if form.change.how == "typed":
         return [Mend(dialect.name, "typed", typed(form, steps), typed(form, back))]
     if form.change.how == "refilled":
         return [Mend(dialect.name, "refilled", refilled(form, steps), refilled(form, back))]
-    files = edited_texts(form, texts, steps)
     return [Mend(dialect.name, "edited", patch(files), patch(each.back for each in files), tuple(files))]

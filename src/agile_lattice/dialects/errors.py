@@ -4,7 +4,8 @@ DialectError             every error of this room
   ├ DefinitionError      a dialect file is wrong: file, line, what
   ├ CaptureError         a text cannot be read at all: file, line, what
   ├ Refusal              a device holds what a dialect cannot express: object, field, place, reason
-  └ Refusals             all refusals of a rendering together
+  ├ Refusals             all refusals of a rendering together
+  └ ChangeError          a change that was worked out would not do what it should: device, what
 """
 
 from __future__ import annotations
@@ -92,3 +93,22 @@ class Refusals(DialectError):
 
     def __str__(self) -> str:
         return "\n".join(str(each) for each in self.refusals)
+
+
+class ChangeError(DialectError):
+    """A change that was worked out would not do what it should, and so it is not printed.
+
+    Attributes:
+        device: The device's name.
+        what: What would be wrong afterwards.
+    """
+
+    def __init__(self, device: str, what: str) -> None:
+        self.device, self.what = device, what
+        super().__init__(device, what)
+
+    def __str__(self) -> str:
+        return (
+            f"{self.device}: the change was tried on the captured configuration, and {self.what}\n"
+            "    So none is printed. Make this change by hand, or take out of the intent what it is about."
+        )

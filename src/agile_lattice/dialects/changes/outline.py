@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from typing import Any
 
 import msgspec
@@ -85,21 +85,34 @@ class Node(msgspec.Struct):
         return self.fields == other.fields
 
 
-def outline(dialect: Dialect, form: Form, texts: Iterable[tuple[str, str]]) -> list[Node]:
+def outline(
+    dialect: Dialect, form: Form, texts: Iterable[tuple[str, str]], unheld: Collection[tuple[str, int]] = ()
+) -> list[Node]:
     """Return the outline of a configuration: of all its texts, one after the other.
 
     Args:
         dialect: The dialect.
         form: One of its forms.
         texts: File name and text of each.
+        unheld: File and line of statements that say what the model cannot hold: they are as if not understood.
     """
     nodes: list[Node] = []
     for file, text in texts:
         statements = form.surface.parse(text, file)
         trace: Trace = {}
         read_statements(dialect, form, statements, file, trace)
+        if unheld:
+            _forget(statements, trace, {line for name, line in unheld if name == file})
         nodes += [_node(each, file, trace, None) for each in statements]
     return nodes
+
+
+def _forget(statements: Iterable[Statement], trace: Trace, lines: Collection[int]) -> None:
+    for each in statements:
+        known = trace.get(id(each))
+        if each.line in lines and known is not None and known.fact is not None:
+            del trace[id(each)]
+        _forget(each.children or (), trace, lines)
 
 
 def _node(statement: Statement, file: str, trace: Trace, owner: FactType | None) -> Node:

@@ -1,0 +1,95 @@
+"""A change tried on the captured configuration, before anybody gets to see it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+from msgspec.structs import replace
+
+from agile_lattice.compare.comparing import compared
+from agile_lattice.compare.differences import Comparison, Difference
+from agile_lattice.compare.holding import ENTANGLED, Held
+from agile_lattice.dialects.assembly import assemble
+from agile_lattice.dialects.changes.changing import TextChange
+from agile_lattice.dialects.dialect import Dialect, Form
+from agile_lattice.dialects.errors import CaptureError, ChangeError
+from agile_lattice.dialects.reading.parting import readings
+from agile_lattice.dialects.reading.texts import Reading, read_form
+from agile_lattice.intent.model import Device
+
+
+class Trial:
+    """The captured texts, as they become when changes are made.
+
+    Args:
+        read: What was read of each text, with its name.
+        texts: The texts, by name.
+
+    Attributes:
+        texts: As they are after the changes so far.
+    """
+
+    def __init__(self, read: Iterable[tuple[str, Reading]], texts: Mapping[str, str]) -> None:
+        self._read = list(read)
+        self.texts = dict(texts)
+        self._running: dict[str, Reading] = {}  # by dialect, of systems whose configuration is only seen
+
+    def changed(
+        self, dialect: Dialect, form: Form, texts: Sequence[tuple[str, str]], changes: Iterable[TextChange]
+    ) -> None:
+        """Make a change of texts in a form of a dialect; one that was not captured stands for a running system."""
+        after = {each.file: each.after for each in changes}
+        captured = {file for file, _ in texts} & self.texts.keys()
+        if captured or not texts:
+            self.texts |= after
+            return
+        [(file, text)] = texts
+        self._running[dialect.name] = read_form(dialect, form, after.get(file, text), file)
+
+    def check(
+        self, intent: Device, dialects: Sequence[Dialect], before: Comparison, held: Sequence[Held]
+    ) -> list[Held]:
+        """Make sure that the differences are closed but for those held back, and that nothing is lost.
+
+        Returns:
+            Besides, what is left since something stands with it that was not understood.
+
+        Raises:
+            ChangeError: If that is not so.
+        """
+        try:
+            capture = assemble(intent.name, list(dialects), self._readings(list(dialects)))
+        except CaptureError as error:
+            raise ChangeError(intent.name, f"what comes of it cannot be read: {error}") from None
+        was, now = (
+            [(each.place.file, each.text) for each in leftovers] for leftovers in (before.leftovers, capture.leftovers)
+        )
+        if was != now:
+            lost = next((each for each in was if each not in now), None)
+            what = f"{lost[0]}: {lost[1]!r} is lost" if lost else "what was not understood stands elsewhere"
+            raise ChangeError(intent.name, what)
+        kept = {each.subject for each in held}
+        known = {_named(each) for each in before.differences}
+        entangled = [fact for _, one in self._read for fact in one.entangled]
+        more = []
+        for gap in compared(intent, capture)[1]:
+            one = gap.difference
+            if one.weight == "cosmetic" or (one.subject in kept and _named(one) in known):
+                continue
+            if gap.wanted is not None or gap.found not in entangled:
+                when = "still" if _named(one) in known else "then"
+                raise ChangeError(intent.name, f"{one.subject} would {when} differ")
+            more.append(Held(one.subject, ENTANGLED, firm=True))
+        return more
+
+    def _readings(self, dialects: list[Dialect]) -> Iterator[Reading]:
+        """Yield what is read of all texts; what a running system was changed to takes the place of what was seen."""
+        for file, text in self.texts.items():
+            for one in readings(dialects, text, file) if text else ():
+                yield replace(one, facts={}, absent=()) if one.dialect in self._running else one
+        for one in self._running.values():
+            yield replace(one, sections=frozenset(), leftovers=())
+
+
+def _named(one: Difference) -> tuple[object, ...]:
+    return one.change, one.subject, one.fields
