@@ -101,12 +101,12 @@ TYPED: list[tuple[str, dict[str, str], str, str, str]] = [
             table ip nat {
                 chain PREROUTING {
                     type nat hook prerouting priority dstnat; policy accept;
-                    iifname "wan0" ip daddr 203.0.113.3 tcp dport 443 dnat to 10.40.10.3 comment "web"
-                    tcp dport 25 redirect to :2525
+                    iifname "wan0" ip daddr 203.0.113.3 tcp dport 443 dnat to 10.40.10.3 comment "web" # handle 3
+                    tcp dport 25 redirect to :2525 # handle 4
                 }
                 chain POSTROUTING {
                     type nat hook postrouting priority srcnat; policy accept;
-                    oifname "wan0" masquerade comment "out"
+                    oifname "wan0" masquerade comment "out" # handle 5
                 }
             }
             """
@@ -118,9 +118,8 @@ TYPED: list[tuple[str, dict[str, str], str, str, str]] = [
           - {name: out, to: wan0, source-becomes: interface}
         """,
         """
-        flush chain ip nat PREROUTING
-        add rule ip nat PREROUTING iifname "wan0" ip daddr 203.0.113.3 tcp dport 443 dnat to 10.40.10.4 comment "web"
-        add rule ip nat PREROUTING tcp dport 25 redirect to :2525
+        delete rule ip nat PREROUTING handle 3
+        insert rule ip nat PREROUTING handle 4 iifname "wan0" ip daddr 203.0.113.3 tcp dport 443 dnat to 10.40.10.4 comment "web"
         """,
         """
         flush chain ip nat PREROUTING

@@ -18,6 +18,7 @@ from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.mending import Mending, mend
 from agile_lattice.compare.verdicts import between, verdict
 from agile_lattice.dialects import read_device, render_device
+from agile_lattice.dialects.errors import ChangeError
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device, Settings
@@ -284,17 +285,17 @@ def test_order_is_mended_by_moving_as_little_as_possible() -> None:
     assert (len(plus), len(minus)) == (1, 1), "one rule moves, and the others stay"
 
 
-def test_what_was_not_understood_stays_in_a_block_that_is_filled_again() -> None:
+def test_a_block_with_what_was_not_understood_is_altered_by_handles_or_not_at_all() -> None:
     device = intended("[iproute2, nftables]")
     text = next(each.text for each in render_device(device) if each.dialect == "nftables")
     strange = '\t\tmeta mark 7 counter packets 5 bytes 300 accept comment "ours"'
     lines = rules(text, "three").replace('"two"', f'"two"\n{strange}')
-    mending = mended(device, {"ruleset.nft": lines})
-    [mend_] = mending.mends
-    assert [each.text for each in mending.comparison.leftovers] == [strange.strip()]
-    filled = [line.partition("arrival ")[2] for line in mend_.change.splitlines() if line.startswith("add")]
-    assert [line.rpartition("comment ")[2].strip('"') for line in filled] == ["one", "two", "three", "ours"]
-    assert mend_.change.startswith("flush chain ip lattice arrival\n") and "departure" not in mend_.change
+    with pytest.raises(ChangeError, match="which `nft -a list ruleset` prints"):
+        mend(device, [("ruleset.nft", lines)])
+    numbered = "".join(f"{line} # handle {n}\n" for n, line in enumerate(lines.splitlines()))
+    [mend_] = mend(device, [("ruleset.nft", numbered)]).mends
+    [added] = mend_.change.splitlines()
+    assert added.startswith("insert rule ip lattice arrival handle 11 ") and added.endswith('comment "three"')
     back = [line for line in mend_.undo.splitlines() if line.startswith("add")]
     assert strange.strip() in back[-1] and '"three"' not in mend_.undo
 

@@ -22,6 +22,7 @@ from agile_lattice.behaviour.probing import plan_probes
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.compare.comparing import compare
+from agile_lattice.compare.mending import mend
 from agile_lattice.dialects import Capture, read_device, render_device
 from agile_lattice.dialects.errors import Refusals
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
@@ -34,7 +35,7 @@ from agile_lattice.notation.loading import load, loads
 from machines import Machine, Run, present, run
 from strategies import loadable_devices
 from test_laws import in_effect, rendered
-from test_mend import WITH, mended, only_what_is_carried
+from test_mend import WITH, intended, mended, only_what_is_carried
 
 DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
 HERE = Path(__file__).parent
@@ -693,3 +694,46 @@ def test_odd_packets_go_where_walk_says() -> None:
             wire.neighbour(machine, side, Address.parse(name), host, "eth0")
         came = wire.flows(packets)
     assert_all_went_as_told(packets, walks, came, "odd packets")
+
+
+FOREIGN = """
+table ip nat {
+	chain PREROUTING {
+		type nat hook prerouting priority dstnat; policy accept;
+		meta mark 7 counter accept comment "ours"
+		iifname "wan0" ip daddr 203.0.113.3 tcp dport 25 dnat to 10.40.10.9 comment "one"
+		meta mark 8 counter accept
+		iifname "wan0" ip daddr 203.0.113.4 tcp dport 80 dnat to 10.40.10.4 comment "two"
+		meta mark 9 counter accept
+	}
+}
+"""
+
+
+@kernel
+def test_a_chain_with_rules_of_others_is_altered_rule_by_rule() -> None:
+    device = intended("[nftables]")
+    device = replace(device, interfaces=(), routes=(), translations=device.translations[:3])
+    with Machine("quay", []) as machine:
+        path = machine.folder / "rules.nft"
+        path.write_text(FOREIGN)
+        machine.inside("nft", "-f", str(path))
+        before = machine.inside("nft", "-a", "list", "ruleset")
+        mending = mend(device, [("rules.nft", before)])
+        assert [each.subject for each in mending.held] == []
+        [change] = mending.mends
+        assert "flush" not in change.change
+        path.write_text(change.change)
+        machine.inside("nft", "-f", str(path))
+        after = machine.inside("nft", "-a", "list", "ruleset")
+        foreign = [line for line in before.splitlines() if "meta mark" in line or "mark 0x" in line]
+        assert len(foreign) == 3 and [line for line in after.splitlines() if line in foreign] == foreign
+        found = compare(device, read_device("quay", device.speaks, {"rules.nft": after}))
+        assert [each.subject for each in found.differences] == []
+        path.write_text(change.undo)
+        machine.inside("nft", "-f", str(path))
+        back = machine.inside("nft", "list", "ruleset")
+        path.write_text(FOREIGN)
+        machine.inside("nft", "flush", "ruleset")
+        machine.inside("nft", "-f", str(path))
+        assert back == machine.inside("nft", "list", "ruleset")

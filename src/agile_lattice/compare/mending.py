@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import Literal
 
 import msgspec
@@ -12,14 +12,17 @@ from agile_lattice.collection import no_collection
 from agile_lattice.compare.closing import as_it_is, closed
 from agile_lattice.compare.comparing import compared, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
+from agile_lattice.compare.diverting import diverting
 from agile_lattice.compare.holding import Held, entangled
 from agile_lattice.compare.managing import cutting, says_management
-from agile_lattice.compare.trial import Trial
-from agile_lattice.dialects.assembly import assemble, facts_in, facts_of
+from agile_lattice.compare.trial import TRIED, Trial
+from agile_lattice.dialects.assembly import Capture, assemble, facts_in, facts_of
 from agile_lattice.dialects.changes.alignment import align, taken_back
-from agile_lattice.dialects.changes.changing import TextChange, edited_texts, patch, refilled, typed
+from agile_lattice.dialects.changes.changing import TextChange, edited_texts, patch, typed
+from agile_lattice.dialects.changes.filling import NoHandles, handles_of, refilled
 from agile_lattice.dialects.changes.outline import outline
 from agile_lattice.dialects.dialect import Dialect, Form
+from agile_lattice.dialects.errors import ChangeError
 from agile_lattice.dialects.facts import CarriedFact, Fact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.sides import called_as
@@ -81,6 +84,7 @@ def mend(
 
     Raises:
         CaptureError: If a text is damaged, or nothing in it can be understood.
+        ChangeError: If what was worked out would not close the differences, or lose something.
         Refusals: If something that would have to be written cannot be.
         UnknownDialect: If the device speaks a dialect that there is not.
     """
@@ -88,45 +92,85 @@ def mend(
     dialects = [catalogue.dialect(each) for each in intent.speaks]
     read = [(file, one) for file, text in texts for one in readings(dialects, text, file)]
     capture = assemble(intent.name, dialects, [one for _, one in read])
-    now_there = dict(texts)
-    there = as_it_is(intent, capture.device, capture.sections)
     comparison, gaps = compared(intent, capture)
-    held = {index: one for index, one in cutting(intent, there, gaps).items() if one.subject not in cut}
+    mender = _Mender(intent, dialects, dict(texts), read, capture, gaps)
+    held = {index: one for index, one in cutting(intent, mender.there, gaps).items() if one.subject not in cut}
     held |= entangled(gaps, [fact for _, one in read for fact in one.entangled])
-    closing = [gap for index, gap in enumerate(gaps) if index not in held]
+    held |= {index: one for index, one in diverting(intent, mender.there, gaps, held).items() if one.subject not in cut}
+    while True:
+        mends, tried = mender.attempt(held)
+        left, beside = tried.check(intent, dialects, comparison, held.values())
+        more = _depending(intent.name, left, gaps, held)
+        if not more:
+            break
+        held |= more
+    every = (*held.values(), *beside)
+    return Mending(intent.name, comparison, tuple(mends), every, says_management(intent, mender.there))
 
-    def after(device: Device) -> Device:
-        goal = _with_held(closed(intent, device, closing), [gaps[index] for index in held])
-        if not any(gap.difference.section == "interfaces" for gap in closing):
-            return goal
-        # An MTU that followed from that of another interface may not any more.
-        left = find_gaps(intent, replace(capture, device=goal, sections=frozenset({"interfaces"})))
-        kept = {each.subject for each in held.values()}
-        return closed(intent, goal, [gap for gap in left if gap.difference.subject not in kept])
 
-    goal = after(there)
-    mends: list[Mend] = []
-    last: list[Mend] = []
-    unread = {id(each) for _, one in read for each in one.leftovers}
-    unheld = {(each.place.file, each.place.line) for each in capture.leftovers if id(each) not in unread}
-    tried = Trial(read, now_there)
-    taken: set[tuple[Section, int]] = set()
-    for dialect in dialects:
-        # Another dialect may have changed its part in the same text.
-        own = [((file, tried.texts[file]), one) for file, one in read if one.dialect == dialect.name]
-        carried = {each for each in dialect.carries if taken.isdisjoint(dialect.covered(each))}
-        taken |= {each for section in carried for each in dialect.covered(section)}
-        sections = {each.difference.section for each in closing}
-        if {each.name for each in goal.interfaces} - {each.name for each in there.interfaces}:
-            sections.add("interfaces")  # what a route or a rule names comes with it
-        if "interfaces" in sections:
-            sections.add("bridging")  # what a member of a bridge carries is said of the interface
-        sections &= carried
-        if own and sections:
+def _depending(name: str, left: Iterable[Gap], gaps: Sequence[Gap], held: Mapping[int, Held]) -> dict[int, Held]:
+    """Find the differences that cannot be closed, since what they need is held back.
+
+    Raises:
+        ChangeError: If something would be left that has nothing to do with that.
+    """
+    found: dict[int, Held] = {}
+    for gap in left:
+        subject = gap.difference.subject
+        same = [at for at, each in enumerate(gaps) if each.difference.subject == subject and at not in held]
+        if not same or not held:
+            raise ChangeError(name, f"{TRIED} {subject} would {'still' if same else 'then'} differ")
+        found |= {at: Held(subject, "it needs what is left as it is, too") for at in same}
+    return found
+
+
+class _Mender:
+    """Works out changes of one device.
+
+    Args:
+        intent: The device as it should be.
+        dialects: Those that it speaks.
+        texts: Its captured configurations, by name.
+        read: What was read of them.
+        capture: All of that together.
+        gaps: What differs.
+
+    Attributes:
+        there: The device as it is.
+    """
+
+    def __init__(
+        self, intent: Device, dialects: Sequence[Dialect], texts: Mapping[str, str],
+        read: Sequence[tuple[str, Reading]], capture: Capture, gaps: Sequence[Gap],
+    ) -> None:  # fmt: skip
+        self.intent, self.dialects, self.texts = intent, dialects, texts
+        self.read, self.capture, self.gaps = read, capture, gaps
+        self.there = as_it_is(intent, capture.device, capture.sections)
+        unread = {id(each) for _, one in read for each in one.leftovers}
+        self.unheld = {(each.place.file, each.place.line) for each in capture.leftovers if id(each) not in unread}
+
+    def attempt(self, held: Mapping[int, Held]) -> tuple[list[Mend], Trial]:
+        """Work out what closes all differences but some, and try it."""
+        closing = [gap for index, gap in enumerate(self.gaps) if index not in held]
+        goal = self.after(self.there, closing, held)
+        there = self.there
+        mends: list[Mend] = []
+        last: list[Mend] = []
+        tried = Trial(self.intent.name, self.read, self.texts)
+        taken: set[tuple[Section, int]] = set()
+        for dialect in self.dialects:
+            # Another dialect may have changed its part in the same text.
+            own = [((file, tried.texts[file]), one) for file, one in self.read if one.dialect == dialect.name]
+            carried = {each for each in dialect.carries if taken.isdisjoint(dialect.covered(each))}
+            taken |= {each for section in carried for each in dialect.covered(section)}
+            sections = _sections(closing, there, goal) & carried
+            if not (own and sections):
+                continue
             now, then = there, goal
             if not any(form.file for form in dialect.forms for _, one in own if form.name == one.form):
                 # A running system does not come back to an MTU that follows from others: it is told.
-                now, then = (with_mtus(each) for each in (there, after(without_usual_mtus(there))))
+                bare = self.after(without_usual_mtus(there), closing, held)
+                now, then = (with_mtus(each) for each in (there, bare))
             was = facts_in(now, carried)
             if "routes" in carried:
                 was["route"] = list(there.routes)  # those too that no packet takes now: it might when others go
@@ -137,11 +181,28 @@ def mend(
                 mends = [*_typed(dialect, was, kept, sections, tried), *mends]
                 last += _typed(dialect, kept, wanted, sections, tried)
             else:
-                mends += _mends(dialect, own, was, wanted, _with_it(sections), tried, unheld)
-    mends += last
-    left = tried.check(intent, dialects, comparison, list(held.values())) if mends else []
-    every = (*held.values(), *left)
-    return Mending(intent.name, comparison, tuple(mends), every, says_management(intent, there))
+                mends += _mends(dialect, own, was, wanted, _with_it(sections), tried, self.unheld)
+        return [*mends, *last], tried
+
+    def after(self, device: Device, closing: Sequence[Gap], held: Collection[int]) -> Device:
+        """Return a device with differences closed."""
+        goal = _with_held(closed(self.intent, device, closing), [self.gaps[index] for index in held])
+        if not any(gap.difference.section == "interfaces" for gap in closing):
+            return goal
+        # An MTU that followed from that of another interface may not any more.
+        left = find_gaps(self.intent, replace(self.capture, device=goal, sections=frozenset({"interfaces"})))
+        kept = {self.gaps[index].difference.subject for index in held}
+        return closed(self.intent, goal, [gap for gap in left if gap.difference.subject not in kept])
+
+
+def _sections(closing: Iterable[Gap], there: Device, goal: Device) -> set[Section]:
+    """Return the sections in which something changes."""
+    sections = {each.difference.section for each in closing}
+    if {each.name for each in goal.interfaces} - {each.name for each in there.interfaces}:
+        sections.add("interfaces")  # what a route or a rule names comes with it
+    if "interfaces" in sections:
+        sections.add("bridging")  # what a member of a bridge carries is said of the interface
+    return sections
 
 
 def _staying(there: Device, goal: Device) -> list[Fact]:
@@ -235,5 +296,16 @@ def _mends_of(
     if form.change.how == "typed":
         return [Mend(dialect.name, "typed", typed(form, steps), typed(form, back))]
     if form.change.how == "refilled":
-        return [Mend(dialect.name, "refilled", refilled(form, steps), refilled(form, back))]
+        try:
+            change = refilled(form, steps, handles_of(form.change, before, dict(texts)))
+        except NoHandles as error:
+            raise ChangeError(tried.device, _needs_handles(form, error.block)) from None
+        return [Mend(dialect.name, "refilled", change, refilled(form, back))]
     return [Mend(dialect.name, "edited", patch(files), patch(each.back for each in files), tuple(files))]
+
+
+def _needs_handles(form: Form, block: str) -> str:
+    return (
+        f"rules that are not ours stand in {block}, so it is not emptied; to alter it rule by rule takes handles, "
+        f"which `{form.change.numbered}` prints"
+    )

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from msgspec.structs import replace
 
 from agile_lattice.compare.comparing import compared
-from agile_lattice.compare.differences import Comparison, Difference
+from agile_lattice.compare.differences import Comparison, Difference, Gap
 from agile_lattice.compare.holding import ENTANGLED, Held
 from agile_lattice.dialects.assembly import assemble
 from agile_lattice.dialects.changes.changing import TextChange
@@ -17,19 +17,24 @@ from agile_lattice.dialects.reading.parting import readings
 from agile_lattice.dialects.reading.texts import Reading, read_form
 from agile_lattice.intent.model import Device
 
+TRIED = "tried on the captured configuration,"
+
 
 class Trial:
     """The captured texts, as they become when changes are made.
 
     Args:
+        device: The device's name.
         read: What was read of each text, with its name.
         texts: The texts, by name.
 
     Attributes:
+        device: The device's name.
         texts: As they are after the changes so far.
     """
 
-    def __init__(self, read: Iterable[tuple[str, Reading]], texts: Mapping[str, str]) -> None:
+    def __init__(self, device: str, read: Iterable[tuple[str, Reading]], texts: Mapping[str, str]) -> None:
+        self.device = device
         self._read = list(read)
         self.texts = dict(texts)
         self._running: dict[str, Reading] = {}  # by dialect, of systems whose configuration is only seen
@@ -47,40 +52,47 @@ class Trial:
         self._running[dialect.name] = read_form(dialect, form, after.get(file, text), file)
 
     def check(
-        self, intent: Device, dialects: Sequence[Dialect], before: Comparison, held: Sequence[Held]
-    ) -> list[Held]:
-        """Make sure that the differences are closed but for those held back, and that nothing is lost.
+        self, intent: Device, dialects: Sequence[Dialect], before: Comparison, held: Iterable[Held]
+    ) -> tuple[list[Gap], list[Held]]:
+        """Compare the device as it would become with its intent, and make sure that nothing is lost.
+
+        Args:
+            intent: The device as it should be.
+            dialects: Those that it speaks.
+            before: What differs now.
+            held: What is held back.
 
         Returns:
-            Besides, what is left since something stands with it that was not understood.
+            What would be left that is not held back; and what is left since something stands with it that was not
+            understood.
 
         Raises:
-            ChangeError: If that is not so.
+            ChangeError: If a line would be lost or moved that was not understood.
         """
         try:
             capture = assemble(intent.name, list(dialects), self._readings(list(dialects)))
         except CaptureError as error:
-            raise ChangeError(intent.name, f"what comes of it cannot be read: {error}") from None
+            raise ChangeError(intent.name, f"{TRIED} what comes of it cannot be read: {error}") from None
         was, now = (
             [(each.place.file, each.text) for each in leftovers] for leftovers in (before.leftovers, capture.leftovers)
         )
         if was != now:
             lost = next((each for each in was if each not in now), None)
             what = f"{lost[0]}: {lost[1]!r} is lost" if lost else "what was not understood stands elsewhere"
-            raise ChangeError(intent.name, what)
+            raise ChangeError(intent.name, f"{TRIED} {what}")
         kept = {each.subject for each in held}
         known = {_named(each) for each in before.differences}
         entangled = [fact for _, one in self._read for fact in one.entangled]
-        more = []
+        left, more = [], []
         for gap in compared(intent, capture)[1]:
             one = gap.difference
             if one.weight == "cosmetic" or (one.subject in kept and _named(one) in known):
                 continue
-            if gap.wanted is not None or gap.found not in entangled:
-                when = "still" if _named(one) in known else "then"
-                raise ChangeError(intent.name, f"{one.subject} would {when} differ")
-            more.append(Held(one.subject, ENTANGLED, firm=True))
-        return more
+            if gap.wanted is None and gap.found in entangled:
+                more.append(Held(one.subject, ENTANGLED, firm=True))
+            else:
+                left.append(gap)
+        return left, more
 
     def _readings(self, dialects: list[Dialect]) -> Iterator[Reading]:
         """Yield what is read of all texts; what a running system was changed to takes the place of what was seen."""

@@ -111,6 +111,10 @@ class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             are typed once more. (The kernel keeps such addresses as secondary ones of the first.)
         empty, fill, drop: What empties a block, adds a statement to it, and takes it away: `%block` are the
             words of the blocks without the first of each, `%` the statement, `%kind` the first word of the block.
+        handle: How a capture tells the number of a statement, as a regular expression with a group, behind it on its
+            line. A block in which something stands that is not ours is not emptied, but altered by such numbers.
+        insert, remove: What puts a statement before another, and takes one away, `%handle` being the other's number.
+        numbered: What captures such numbers, in words.
     """
 
     how: Literal["edited", "typed", "refilled"] = "edited"
@@ -119,6 +123,10 @@ class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     empty: str = ""
     fill: str = ""
     drop: str = ""
+    handle: str = ""
+    insert: str = ""
+    remove: str = ""
+    numbered: str = ""
 
 
 class Form(msgspec.Struct, frozen=True):

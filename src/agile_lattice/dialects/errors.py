@@ -108,7 +108,4 @@ class ChangeError(DialectError):
         super().__init__(device, what)
 
     def __str__(self) -> str:
-        return (
-            f"{self.device}: the change was tried on the captured configuration, and {self.what}\n"
-            "    So none is printed. Make this change by hand, or take out of the intent what it is about."
-        )
+        return f"{self.device}: no change is printed: {self.what}\n    Nothing was changed or written."

@@ -148,42 +148,6 @@ def _without(node: Node, change: Change) -> Iterator[Statement]:
             yield Statement(node.statement.text, 0, inside)
 
 
-def refilled(form: Form, steps: Sequence[Step]) -> str:
-    """Return one transaction that empties every block in which something changes, and fills it again."""
-    return form.surface.print(list(_refilled(steps, form.change, ())))
-
-
-def _refilled(steps: Iterable[Step], change: Change, around: tuple[str, ...]) -> Iterator[Statement]:
-    for step in steps:
-        if not step.changes:
-            continue
-        heads = (*around, step.node.statement.text)
-        kind = heads[-1].partition(" ")[0]
-        block = " ".join(each.partition(" ")[2] for each in heads)
-
-        def say(template: str, text: str = "", kind: str = kind, block: str = block) -> Statement:
-            return Statement(template.replace("%kind", kind).replace("%block", block).replace("%", text), 0)
-
-        if step.after is None:
-            yield from [say(change.empty), say(change.drop)] if around else [say(change.drop)]
-        elif step.before is None:
-            new = step.after.statement
-            for head in reversed(around):
-                new = Statement(head, 0, [new])
-            yield new
-        elif any(each.node.statement.children is not None for each in step.inside or ()):
-            yield from _refilled(step.inside or (), change, heads)
-        else:
-            yield say(change.empty)
-            stays = [each.after for each in step.inside or () if each.after is not None]
-            yield from [say(change.fill, each.statement.text) for each in stays if not _belongs_to_block(each)]
-
-
-def _belongs_to_block(node: Node) -> bool:
-    """Tell whether a statement says something of its block, and would not go when that is emptied."""
-    return node.head or (node.phrase is not None and node.phrase.aside)
-
-
 def edited_texts(form: Form, texts: Sequence[tuple[str, str]], steps: Sequence[Step]) -> list[TextChange]:
     """Return the texts that change; that of a file which is not there is empty."""
     by_file: dict[str, list[Edit]] = {file: [] for file, _ in texts}
