@@ -13,8 +13,10 @@ from agile_lattice.dialects.assembly import assemble
 from agile_lattice.dialects.changes.changing import TextChange
 from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.errors import CaptureError, ChangeError
+from agile_lattice.dialects.facts import AddressFact, Fact
 from agile_lattice.dialects.reading.parting import readings
 from agile_lattice.dialects.reading.texts import Reading, read_form
+from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 
 TRIED = "tried on the captured configuration,"
@@ -88,7 +90,7 @@ class Trial:
             one = gap.difference
             if one.weight == "cosmetic" or (one.subject in kept and _named(one) in known):
                 continue
-            if gap.wanted is None and gap.found in entangled:
+            if gap.wanted is None and _stands_with(gap.found, entangled):
                 more.append(Held(one.subject, ENTANGLED, firm=True))
             else:
                 left.append(gap)
@@ -101,6 +103,13 @@ class Trial:
                 yield replace(one, facts={}, absent=()) if one.dialect in self._running else one
         for one in self._running.values():
             yield replace(one, sections=frozenset(), leftovers=())
+
+
+def _stands_with(one: object, entangled: Sequence[Fact]) -> bool:
+    """Tell whether something is a fact that cannot go by itself, or an interface that has such an address."""
+    if not isinstance(one, Interface):
+        return one in entangled
+    return any(AddressFact(one.name, each) in entangled for each in one.addresses)
 
 
 def _named(one: Difference) -> tuple[object, ...]:

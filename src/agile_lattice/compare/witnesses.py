@@ -146,6 +146,8 @@ class Sides:
                         yield name, header, walk(self.topologies[1], header, self.name, name)
 
     def _asked(self, question: Question, shows: Shows) -> Answered:
+        if reason := self.unknown.of("interfaces"):
+            return Answered(None, reason)  # it could be about any packet
         all_of_them = self.sendable(question.family)
         if all_of_them is None:
             return Answered()

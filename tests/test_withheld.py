@@ -1,0 +1,129 @@
+"""What a change leaves alone: the way by which a device is managed, and every line that is not ours."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+
+import semantics
+from agile_lattice.compare.comparing import find_gaps
+from agile_lattice.compare.mending import mend
+from agile_lattice.dialects import read_device
+from agile_lattice.dialects.errors import CaptureError, ChangeError, Refusals
+from agile_lattice.intent.addresses import Address
+from agile_lattice.notation.loading import loads
+from strategies import devices
+from test_laws import SOME, rendered
+from test_mend import WITH, only_what_is_carried
+
+MANAGED = """
+lattice: 1
+zones: {office: {exposure: own}, sea: {exposure: public}}
+devices:
+  quay:
+    speaks: frr
+    interfaces:
+      wan0: {zone: sea, address: 203.0.113.2/28}
+      lan0: {zone: office, address: 10.40.10.1/24}
+      lan1: {zone: office, address: 10.40.11.1/24}
+    routes: ROUTES
+    management: [{name: office, service: tcp/22, source: 10.50.7.0/24}]
+"""
+BASE = "interface wan0\n ip address 203.0.113.2/28\nexit\ninterface lan0\n ip address 10.40.10.1/24\nexit\n"
+BASE += "interface lan1\n ip address 10.40.11.1/24\nexit\n"
+BASE += "ip route 0.0.0.0/0 203.0.113.1\nip route 10.50.0.0/16 10.40.10.9\n"
+PLAIN = ["{to: default, via: 203.0.113.1}", "{to: 10.50.0.0/16, via: 10.40.10.9}"]
+
+# What an intent says of routes that would divert management, each in another way.
+DIVERSIONS = {
+    "another distance of the same prefix": [PLAIN[0], "{to: 10.50.0.0/16, via: 10.40.10.9, distance: 20}",
+                                            "{to: 10.50.0.0/16, via: 10.40.11.9, distance: 5}"],
+    "equal cost": [*PLAIN, "{to: 10.50.0.0/16, via: 10.40.11.9}"],
+    "an interface route": [*PLAIN, "{to: 10.50.7.0/24, interface: lan1}"],
+    "discard": [*PLAIN, "{to: 10.50.7.128/25, discard: true}"],
+    "a longer prefix": [*PLAIN, "{to: 10.50.7.4/32, via: 10.40.11.9}"],
+    "a longer prefix over the next hop's subnet": [*PLAIN, "{to: 10.40.10.9/32, via: 10.40.11.9}"],
+    "no route any more": [PLAIN[0]],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", DIVERSIONS)
+def test_no_change_of_routes_diverts_whoever_manages_a_device(case: str) -> None:
+    [intent] = loads(MANAGED.replace("ROUTES", f"[{', '.join(DIVERSIONS[case])}]")).devices
+    texts = {"running.conf": BASE}
+    mending = mend(intent, texts.items())
+    before = read_device("quay", ("frr",), texts).device
+    for each in mending.mends:
+        texts["running.conf"] = _typed(texts["running.conf"], each.change)
+    after = read_device("quay", ("frr",), texts).device
+    for value in range(Address.parse("10.50.7.0").value, Address.parse("10.50.7.255").value + 1):
+        assert semantics.look_up(after, "", 4, value) == semantics.look_up(before, "", 4, value), case
+    if case != "a longer prefix over the next hop's subnet":  # which takes no packet to 10.50.7.0/24
+        assert mending.held, "it is told"
+
+
+def _typed(text: str, change: str) -> str:
+    """The running configuration after lines were typed: FRRouting adds a route, or takes one away."""
+    lines = text.splitlines()
+    for line in change.splitlines():
+        if line.startswith("no ip route"):
+            lines.remove(line.removeprefix("no "))
+        elif line.startswith("ip route"):
+            lines.append(line)
+    return "\n".join(lines) + "\n"
+
+
+FOREIGN = {
+    "nftables": "\t\tmeta mark {} counter accept",
+    "iptables": "-A zz9 -m mark --mark {} -j ACCEPT",
+    "bollard": "Zz{}: plural",
+    "tideway": "zz{} plural",
+    "ifupdown": "    zz{} plural",
+    "networkd": "Zz{}=plural",
+    "bird": "zz{} plural;",
+    "mooring": "(zz{} plural)",
+}
+
+
+@pytest.mark.parametrize("dialect", FOREIGN)
+@settings(SOME, max_examples=10)
+@given(data=st.data())
+def test_what_is_not_ours_stays_where_it_is_or_nothing_is_printed(dialect: str, data: st.DataObject) -> None:
+    speaks = (dialect, *WITH.get(dialect, ()))
+    intent, _ = rendered(only_what_is_carried(data.draw(devices(speaks))))
+    _, rendering = rendered(only_what_is_carried(data.draw(devices(speaks))))
+    texts = {}
+    for each in rendering:
+        lines = [line for line in each.text.splitlines() if line.strip()]
+        if not lines or each.dialect != dialect:
+            texts |= {each.file: each.text} if lines else {}
+            continue
+        for number in range(data.draw(st.integers(1, 3))):
+            lines.insert(data.draw(st.integers(1, len(lines))), FOREIGN[dialect].format(number + 1))
+        if dialect == "nftables":
+            lines = [f"{line} # handle {number}" for number, line in enumerate(lines, 1)]
+        texts[each.file] = "\n".join(lines) + "\n"
+    assume(texts)
+    try:
+        capture = read_device("quay", speaks, texts)
+        strange = [(each.place.file, each.text) for each in capture.leftovers]
+        mending = mend(intent, texts.items())
+    except (ChangeError, Refusals) as error:
+        assert "Nothing was changed" in str(error) or isinstance(error, Refusals)
+        return
+    except CaptureError:
+        return  # in the middle of something: a broken text
+    edited = texts | {one.file: one.after for each in mending.mends for one in each.files}
+    there = read_device("quay", speaks, {name: text for name, text in edited.items() if text})
+    if all(each.how == "edited" for each in mending.mends):
+        assert [(each.place.file, each.text) for each in there.leftovers] == strange
+        left = find_gaps(intent, there)
+        held = {each.subject for each in mending.held}
+        assert {each.difference.subject for each in left if each.difference.weight != "cosmetic"} <= held
+    else:
+        foreign = [line for line in texts["nftables.nft"].splitlines() if "meta mark" in line]
+        numbers = [line.rpartition(" ")[2] for line in foreign]
+        change = "".join(each.change for each in mending.mends)
+        deleted = [line.rpartition(" ")[2] for line in change.splitlines() if line.startswith("delete rule")]
+        assert not {*numbers} & {*deleted}
