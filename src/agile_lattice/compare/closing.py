@@ -12,7 +12,7 @@ from agile_lattice.dialects.facts import AddressFact, AnswerFact
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import OWN_SETTINGS, Answer, Device, Section, Settings, section_of_setting
-from agile_lattice.intent.normal import settled, with_answers
+from agile_lattice.intent.normal import answered_by, settled, with_answers
 from agile_lattice.intent.permits import passages
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import split
@@ -48,7 +48,7 @@ def as_it_is(intent: Device, there: Device, sections: Collection[Section]) -> De
     if "answers" not in sections:
         unseen["answers"] = None  # they follow from the translations
     there = replace(there, **unseen)
-    interfaces, answers = with_answers(there)
+    interfaces, answers = with_answers(there, answered_by(intent))
     return replace(there, interfaces=tuple(interfaces), answers=answers)
 
 

@@ -30,7 +30,7 @@ from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import OWN_SETTINGS, SECTIONS, Answer, Device, Section, Settings, section_of_setting
-from agile_lattice.intent.normal import normal, normal_answers, normal_routes
+from agile_lattice.intent.normal import answered_by, normal, normal_answers, normal_routes
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.notation.plain import interface_data, route_data, settings_data
@@ -74,7 +74,7 @@ def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
     if "translations" not in seen:
         # They tell which addresses are only there to be answered for.
         there = replace(there, translations=intent.translations)
-    wanted, found = normal(intent), normal(there)
+    wanted, found = normal(intent), normal(there, answered_by(intent))
     for family in capture.unseen_families:
         other = 10 - family  # of which something is known
         wanted, found = normal(of_family(wanted, other)), normal(of_family(found, other))
@@ -118,7 +118,7 @@ def _speaks_of(device: Device, section: Section) -> bool:
     if section in OWN_SETTINGS:
         return bool(getattr(device.settings, section))
     if section == "settings":
-        return bool(replace(device.settings, identity=None, resolvers=(), hosts=()))
+        return bool(replace(device.settings, host_name="", identity=None, resolvers=(), hosts=()))
     return bool(getattr(device, section))
 
 
@@ -193,7 +193,8 @@ def _said_settings(wanted: Settings, found: Settings, seen: Collection[Section])
     sections: tuple[Section, ...] = ("settings", *OWN_SETTINGS)
     for section in sections:
         own = tuple(each for each in fields if section_of_setting(each.name) == section)
-        if own and section in seen:
+        named = found.host_name and any(each.name == "host_name" for each in own)
+        if own and (section in seen or named):
             left, right = wanted.place.at(own[0].name), found.place
             yield Gap(Difference("differs", section, section, "open", own, "", left, right), wanted, found)
 

@@ -86,9 +86,18 @@ def render_device(device: Device, catalogue: Catalogue = BUILT_IN, causes: bool 
         except Refusals as error:
             refusals += error.refusals
     refusals += _uncarried(device, facts, carried)
+    refusals += _unnamed(device, catalogue)
     if refusals:
         raise Refusals(refusals)
     return rendered
+
+
+def _unnamed(device: Device, catalogue: Catalogue) -> Iterator[Refusal]:
+    """Refuse a host name if none of a device's dialects says it."""
+    if device.settings.host_name and not any(catalogue.dialect(each).says("device") for each in device.speaks):
+        reason = "none of the dialects that the device speaks says a host name"
+        place = device.settings.place.at("host-name")
+        yield Refusal(" and ".join(device.speaks), f"device {device.name}", "host-name", place, reason)
 
 
 def _uncarried(device: Device, facts: Facts, carried: set[tuple[Section, int]]) -> Iterator[Refusal]:

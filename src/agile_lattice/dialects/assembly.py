@@ -168,7 +168,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         answers,
         permits=joined_permits(facts.get("permit", [])),
         access=joined_access(access),
-        settings=_settings(facts),
+        settings=_settings(facts, next((each for each in hostnames if name and each != name), "")),
     )
     files = {file: number for number, file in enumerate(dict.fromkeys(each.place.file for each in leftovers))}
     leftovers.sort(key=lambda each: (files[each.place.file], each.place.line))
@@ -177,12 +177,13 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     return Capture(device, tuple(leftovers), frozenset(sections), absent, tuple(unseen))
 
 
-def _settings(facts: dict[str, list[Any]]) -> Settings:
+def _settings(facts: dict[str, list[Any]], host_name: str) -> Settings:
     found = _alike(Settings, facts["settings"][0]) if facts.get("settings") else Settings()
     identities = [each.identity for each in facts.get("identity", [])]
     hosts = _grouped(facts.get("host", []), "name")
     return msgspec.structs.replace(
         found,
+        host_name=host_name,
         identity=identities[0] if identities else None,
         resolvers=tuple(each.address for each in facts.get("asked", [])),
         hosts=tuple(HostEntry(name, tuple(each.address for each in members)) for name, members in hosts.items()),

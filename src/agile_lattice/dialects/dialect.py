@@ -178,6 +178,10 @@ class Dialect(msgspec.Struct, frozen=True):
     cannot: Mapping[str, str]
     file: str
 
+    def says(self, kind: str) -> bool:
+        """Tell whether it writes facts of a kind."""
+        return any(each.kind == kind and each.written for each in self.forms[0].block.all_phrases())
+
     @property
     def rules_for(self) -> tuple[int, ...]:
         """The address families that its rules are for; none if it carries no rules."""

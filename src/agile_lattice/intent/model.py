@@ -33,7 +33,9 @@ OWN_SETTINGS: tuple[Section, ...] = ("identity", "resolvers", "hosts")
 
 
 def section_of_setting(name: str) -> Section:
-    """Return the section that a field of `Settings` belongs to."""
+    """Return the section that a field of `Settings` belongs to; the host name is a part of the identity."""
+    if name == "host_name":
+        return "identity"
     return next((section for section in OWN_SETTINGS if section == name), "settings")
 
 

@@ -39,11 +39,16 @@ from agile_lattice.intent.translations import Dynamic, Publish, Static, Translat
 from agile_lattice.packets.spans import Spans, meet, merged, minus
 
 
-def normal(device: Device) -> Device:
-    """Return the device in normal form, with its answers spelt out."""
+def normal(device: Device, answered: Spans = ()) -> Device:
+    """Return the device in normal form, with its answers spelt out.
+
+    Args:
+        device: The device.
+        answered: IPv4 addresses of which an intent says that it only answers for them.
+    """
     translations, _ = join(sorted(dict.fromkeys(split(device.translations)), key=family_of))
     permits = joined_permits(passages(device.permits))
-    parted, answers = with_answers(device)
+    parted, answers = with_answers(device, answered)
     named = {each.name: each for each in parted}
     interfaces = [
         one for each in parted if (one := _normal_interface(each, named)) != Interface(one.name, loopback=True)
@@ -61,9 +66,9 @@ def normal(device: Device) -> Device:
     )
 
 
-def with_answers(device: Device) -> tuple[list[Interface], tuple[Answer, ...]]:
+def with_answers(device: Device, answered: Spans = ()) -> tuple[list[Interface], tuple[Answer, ...]]:
     """Return the interfaces as `parted_answers` does, and all that a device answers for, whether said or following."""
-    parted, answers = parted_answers(device)
+    parted, answers = parted_answers(device, answered)
     if device.answers is None:
         answers += answers_for(parted, device.translations)
     return parted, _gathered(answers)
@@ -76,19 +81,32 @@ def normal_answers(device: Device) -> tuple[Answer, ...]:
 
 def _normal_settings(device: Device) -> Settings:
     settings = replace(device.settings, hosts=tuple(sorted(device.settings.hosts, key=lambda each: each.name)))
+    if settings.host_name == device.name:
+        settings = replace(settings, host_name="")
     unsaid = replace(settings, identity=None)
     return unsaid if replace(device, settings=unsaid).identity == device.identity else settings
 
 
-def parted_answers(device: Device) -> tuple[list[Interface], list[Answer]]:
+def answered_by(device: Device) -> Spans:
+    """Return the IPv4 addresses that a device answers for besides its own."""
+    return merged(
+        span for each in normal_answers(device) if each.addresses.family == 4 for span in each.addresses.spans
+    )
+
+
+def parted_answers(device: Device, answered: Spans = ()) -> tuple[list[Interface], list[Answer]]:
     """Part the addresses that a device has from those that it only answers for.
+
+    Args:
+        device: The device.
+        answered: IPv4 addresses of which an intent says that it only answers for them.
 
     Returns:
         The interfaces without addresses that stand there for a translation, and all that the device
         is said to answer for.
     """
     hosts = [each for one in device.interfaces for each in one.addresses if _may_be_answer(one, each)]
-    external = external_addresses(device.translations) if hosts else ()
+    external = merged((*external_addresses(device.translations), *answered)) if hosts else ()
     answers: list[Answer] = list(device.answers if device.answers is not None else ())
     interfaces = []
     for interface in device.interfaces:

@@ -158,16 +158,24 @@ class DeviceMaker:
 
 
 def _parted(shapes: Iterable[Prefix | AddressShape], place: Place) -> tuple[tuple[Prefix, ...], tuple[Extra, ...]]:
-    """Part an interface's own addresses from those it has for translations."""
-    own, extra = [], []
+    """Part an interface's own addresses from those it has for translations.
+
+    One of these with the length of an own subnet is an address in that subnet, and not the whole of it.
+    """
+    shapes = list(shapes)
+    own = [each if isinstance(each, Prefix) else each.address for each in shapes if not _is_extra(each)]
+    subnets = {each.network for each in own}
+    extra = []
     for index, shape in enumerate(shapes):
-        if isinstance(shape, Prefix):
-            own.append(shape)
-        elif shape.purpose == "own":
-            own.append(shape.address)
-        else:
-            extra.append(Extra(shape.address, shape.purpose, shape.description or "", place.at("address", index)))
+        if isinstance(shape, AddressShape) and shape.purpose != "own":
+            address = shape.address
+            address = Prefix.host(address.address) if address.network in subnets else address
+            extra.append(Extra(address, shape.purpose, shape.description or "", place.at("address", index)))
     return tuple(own), tuple(extra)
+
+
+def _is_extra(shape: Prefix | AddressShape) -> bool:
+    return isinstance(shape, AddressShape) and shape.purpose != "own"
 
 
 def _bridge(shape: BridgeShape | None) -> Bridge | None:

@@ -62,6 +62,11 @@ class Rules:
         pool = self._pool(becomes, place.at("source-becomes"))
         ports = becomes.ports if becomes else "shared"
         if shape.destination_becomes:
+            if becomes and becomes.reserve:
+                raise fail(
+                    place.at("source-becomes", "reserve"), "`reserve` has no place beside `destination-becomes`",
+                    "Write a rule with `source` and a single `source-becomes` for each host, before this one.",
+                )  # fmt: skip
             if match.destination is None or match.destination.single is None:
                 raise fail(place.at("destination"), "a destination that becomes another is a single address")
             host = _ipv4(
