@@ -18,6 +18,7 @@ from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.planning import Plan, agrees, planned, present_of
 from agile_lattice.dialects.shapes import UnspellableField, whole_fields
 from agile_lattice.dialects.surfaces import Statement
+from agile_lattice.dialects.surfaces.keeping import nth, smuggler
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import NOWHERE, Place
 
@@ -37,7 +38,21 @@ def render_facts(dialect: Dialect, facts: Facts, form: Form | None = None) -> li
     """
     form = form or dialect.forms[0]
     statements = written(dialect, facts, form)
-    return [(name or form.file, text) for name, text in form.surface.print_files(statements)]
+    files = [(name or form.file, text) for name, text in form.surface.print_files(statements)]
+    smuggled = smuggler(form.surface, statements, files)
+    if smuggled is not None:
+        causes: Causes = {}
+        again = written(dialect, facts, form, causes)
+        raise Refusals([_smuggles(dialect, smuggled, each, causes) for each in [nth(again, smuggled[0])]])
+    return files
+
+
+def _smuggles(dialect: Dialect, smuggled: tuple[int, str], statement: Statement, causes: Causes) -> Refusal:
+    reason = (
+        f"it would be written as {statement.text!r}, and read as {smuggled[1]!r}: "
+        "a value holds a character that ends a statement there, opens a block or begins a remark"
+    )
+    return Refusal(dialect.name, "a statement", "", causes.get(id(statement), NOWHERE), reason)
 
 
 def written(dialect: Dialect, facts: Facts, form: Form, causes: Causes | None = None) -> list[Statement]:

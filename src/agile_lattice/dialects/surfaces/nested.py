@@ -12,7 +12,7 @@ from agile_lattice.dialects.surfaces.statements import Edit, Statement, Surface,
 from agile_lattice.intent.places import Place
 
 _TOKEN = re.compile(r'[()]|"[^"]*"|[^\s()"]+|"')
-_CELL = re.compile(r'"[^"]*"|\S+')
+CELL = re.compile(r'"[^"]*"|\S+')
 NOTHING = "."
 
 
@@ -219,7 +219,7 @@ class Tables(Surface, frozen=True, tag="tables"):
         columns: list[str] | None = None
         rows: list[Statement] | None = None
         for number, line in enumerate(text.splitlines(), 1):
-            cells = _CELL.findall(line)
+            cells = CELL.findall(line)
             if not cells or cells[0][0] in self.comment:
                 continue
             if cells[0] == self.title and len(cells) == 2:
