@@ -15,6 +15,8 @@ from agile_lattice.notation.loading import load
 from agile_lattice.plan.usage import Plan, plans
 from agile_lattice.show.terminal import console
 
+FORMULA = tuple("=+-@\t\r")  # what a spreadsheet takes for the beginning of one
+
 
 def run(arguments: Namespace) -> int:
     """Show the plan; 0, or 1 if a run of addresses was asked for and no plan has one."""
@@ -24,7 +26,7 @@ def run(arguments: Namespace) -> int:
     if arguments.format == "csv":
         from agile_lattice.plan.frames import address_frame
 
-        sys.stdout.write(address_frame(chosen).to_csv(index=False))
+        sys.stdout.write(address_frame(chosen).map(_as_cell).to_csv(index=False))
     elif arguments.format == "json":
         print_json([_document(plan, arguments.run) for plan in chosen])
     else:
@@ -34,6 +36,11 @@ def run(arguments: Namespace) -> int:
         for plan in chosen:
             show_plan(out, plan, arguments.run)
     return 0 if arguments.run == 1 or any(plan.next_free(arguments.run) for plan in chosen) else 1
+
+
+def _as_cell(value: object) -> object:
+    """Return a value of a table so that no spreadsheet takes it for a formula."""
+    return f"'{value}" if isinstance(value, str) and value[:1] in FORMULA else value
 
 
 def _chosen(found: list[Plan], wanted: str | None) -> list[Plan]:

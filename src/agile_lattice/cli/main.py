@@ -6,11 +6,13 @@ called: asking for help costs nothing of what a command needs.
 
 from __future__ import annotations
 
+import os
 import sys
 from argparse import ArgumentParser, ArgumentTypeError, Namespace, RawDescriptionHelpFormatter, _SubParsersAction
 from collections.abc import Mapping, Sequence
 from difflib import get_close_matches
 from importlib import import_module
+from io import TextIOWrapper
 
 NOTHING_TO_REPORT, SOMETHING_TO_REPORT, COULD_NOT = 0, 1, 2
 
@@ -304,10 +306,24 @@ def _guarded(arguments: Namespace) -> int:
 def run() -> None:
     """Run the command line and leave the process with its exit code."""
     try:
+        _prepare_streams()
         code = main()
         sys.stdout.flush()
     except BrokenPipeError:
         # Whoever read our output has had enough of it; that is no failure of ours.
         sys.stderr.close()
         code = COULD_NOT
+    except KeyboardInterrupt:
+        print("lattice: interrupted", file=sys.stderr)
+        code = COULD_NOT
     sys.exit(code)
+
+
+def _prepare_streams() -> None:
+    """Let output go on where a stream is closed, or knows only some characters."""
+    for name in ("stdout", "stderr"):
+        stream = getattr(sys, name)
+        if stream is None:  # closed by whoever started us: what is printed goes nowhere
+            setattr(sys, name, open(os.devnull, "w"))  # noqa: SIM115 - open as long as the process lives
+        elif isinstance(stream, TextIOWrapper):
+            stream.reconfigure(errors="replace")

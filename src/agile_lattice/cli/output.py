@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import glob
 import io
 import os
 import sys
@@ -21,6 +22,9 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 
+MARK = ".lattice-"  # in the names of files that are being written, before the number of the process
+
+
 def print_json(value: Any) -> None:
     """Print a value of the library as JSON: places as file and line, addresses as they are written."""
     data = msgspec.to_builtins(_plain(value))
@@ -28,9 +32,11 @@ def print_json(value: Any) -> None:
 
 
 def _plain(value: Any) -> Any:
+    if isinstance(value, str):
+        return value.encode("utf-8", "backslashreplace").decode()  # a file's name need not be UTF-8
     if isinstance(value, Place):
         column = {"column": value.column} if value.column else {}
-        return {"file": value.file, "line": value.line, **column} if value.line else None
+        return {"file": _plain(value.file), "line": value.line, **column} if value.line else None
     if isinstance(value, Address | Prefix | AddressSet):
         return str(value)
     if isinstance(value, msgspec.Struct):
@@ -54,9 +60,20 @@ def write_picture(figure: Figure, path: Path) -> None:
     kind = path.suffix.lstrip(".")
     if kind not in ("png", "svg"):
         raise fail(Place(str(path)), "a picture is a .png or an .svg file", "Name it so.")
+    import matplotlib
+
     data = io.BytesIO()
-    figure.savefig(data, format=kind, dpi=100)
+    with matplotlib.rc_context({"svg.hashsalt": "lattice"}):  # the same picture is the same bytes
+        figure.savefig(data, format=kind, dpi=100, metadata={"Date": None} if kind == "svg" else None)
     write_files({path: data.getvalue()})
+
+
+def _remove_left_over(path: Path) -> None:
+    """Remove what a run that was killed left beside a file."""
+    for left in path.parent.glob(f".{glob.escape(path.name)}{MARK}*"):
+        process = left.name.partition(MARK)[2].partition("-")[0]
+        if process.isdigit() and not Path(f"/proc/{process}").exists():
+            left.unlink(missing_ok=True)
 
 
 def write_files(contents: Mapping[Path, str | bytes]) -> None:
@@ -66,14 +83,17 @@ def write_files(contents: Mapping[Path, str | bytes]) -> None:
         OSError: If a file cannot be written; no file has changed then.
     """
     waiting: dict[Path, Path] = {}
+    mask = os.umask(0)
+    os.umask(mask)
     try:
         for path, content in contents.items():
             path.parent.mkdir(parents=True, exist_ok=True)
-            handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+            _remove_left_over(path)
+            handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}{MARK}{os.getpid()}-")
             waiting[path] = Path(name)
             with os.fdopen(handle, "wb") as file:
                 file.write(content.encode() if isinstance(content, str) else content)
-            Path(name).chmod(0o644)
+            Path(name).chmod(0o666 & ~mask)
         for path in list(waiting):
             waiting[path].replace(path)
             del waiting[path]

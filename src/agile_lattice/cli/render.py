@@ -16,7 +16,7 @@ from agile_lattice.intent.model import Device
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import chosen_devices
-from agile_lattice.show.terminal import console, plural, told
+from agile_lattice.show.terminal import console, plural, told, visible
 
 
 def run(arguments: Namespace) -> int:
@@ -76,7 +76,7 @@ def prove_all(devices: Sequence[Device], texts: Sequence[Rendered], catalogue: C
 def show_texts(texts: Sequence[Rendered]) -> None:
     """Print configurations; a single one as it is, so that it can be piped into a program."""
     if len(texts) == 1:
-        sys.stdout.write(texts[0].text)
+        sys.stdout.write(visible(texts[0].text) if sys.stdout.isatty() else texts[0].text)
         return
     out = console()
     for index, each in enumerate(texts):
@@ -84,4 +84,4 @@ def show_texts(texts: Sequence[Rendered]) -> None:
             out.print()
         lines = plural(each.text.count("\n"), "line")
         out.rule(f"{each.device}: {each.dialect} ({', '.join(each.sections)}; {lines})", style="place", align="left")
-        out.file.write(each.text)  # as it is, tabs and all
+        out.file.write(visible(each.text) if out.is_terminal else each.text)  # as it is, tabs and all

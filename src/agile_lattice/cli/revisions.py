@@ -35,7 +35,11 @@ def intent_of_revision(path: Path, revision: str) -> Network:
     with tempfile.TemporaryDirectory(prefix=f"lattice-{revision.replace('/', '-')}-") as there:
         with tarfile.open(fileobj=io.BytesIO(done.stdout)) as archive:
             for member in archive:
-                content = archive.extractfile(member)
+                try:
+                    content = archive.extractfile(member)
+                except KeyError:
+                    words = f"as of {revision!r} {member.name} is a link to {member.linkname}, which is not beside it"
+                    raise fail(Place(str(path)), words, "Give the folder that holds both.") from None
                 if content is not None:  # a file
                     target = Path(there, member.name)
                     target.parent.mkdir(parents=True, exist_ok=True)

@@ -65,6 +65,7 @@ import msgspec
 from agile_lattice.dialects.base_kinds import BASE
 from agile_lattice.dialects.dialect import INSIDE, Block, Change, Dialect, Form, Phrase
 from agile_lattice.dialects.errors import DefinitionError
+from agile_lattice.dialects.expressions import checked
 from agile_lattice.dialects.fact_types import FACTS, PARTS, FactType
 from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
 from agile_lattice.dialects.kinds import NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
@@ -77,6 +78,8 @@ from agile_lattice.dialects.surfaces import AnySurface
 from agile_lattice.dialects.traits import NAMED
 from agile_lattice.intent.model import Section
 
+USUAL = {"word": r"\S+", "line": r"\S(?:.*\S)?", "quoted": '[^"]*'}
+PLAIN_NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9._-]*")
 ASIDE, ALWAYS = "aside", "always"
 GONE = "~>"
 LISTS = ("", "permit", "access")
@@ -122,7 +125,9 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
     try:
         raw = msgspec.convert(_whole(tomllib.loads(text), known), _DialectText)
     except KeyError as error:
-        raise DefinitionError(file, _line_of(text, "like"), f"there is no dialect {error} for it to be like") from None
+        raise DefinitionError(
+            file, _line_of(text, "like"), f"there is no other dialect {error} for it to be like"
+        ) from None
     except (tomllib.TOMLDecodeError, msgspec.ValidationError) as error:
         raise DefinitionError(file, 0, str(error)) from None
     unknown = [name for name in raw.passes if name not in PASSES]
@@ -132,7 +137,7 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
     for name, description in raw.kinds.items():
         try:
             kinds[name] = _kind(name, description, kinds)
-        except (ValueError, KeyError) as error:
+        except (ValueError, KeyError, TypeError, AttributeError) as error:
             raise DefinitionError(file, _line_of(text, name), f"kind {name!r}: {error}") from None
     forms = []
     for form in raw.forms:
@@ -143,20 +148,28 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
         except KeyError as error:
             raise DefinitionError(file, start + 1, f"there are no shared phrases {error}") from None
         block = builder.block(lines, None)
-        signs = [re.compile(each) if each else None for each in (form.only, form.unless)]
+        try:
+            signs = [re.compile(checked(each)) if each else None for each in (form.only, form.unless)]
+            if form.change.handle:
+                re.compile(form.change.handle)
+        except (ValueError, re.error) as error:
+            raise DefinitionError(file, start, str(error)) from None
+        if form.file and not PLAIN_NAME.fullmatch(form.file):
+            line = _line_of(text, "file")
+            raise DefinitionError(file, line, f"file = {form.file!r} is no plain name: letters, digits, dots, - and _")
         forms.append(Form(form.name, form.carries, form.surface, form.before, block, form.file, form.change, *signs))
     passes = passes_of(raw.semantics, raw.passes)
     return Dialect(raw.dialect, raw.title, tuple(forms), raw.semantics, passes, raw.cannot, file)
 
 
-def _whole(raw: dict[str, Any], known: Callable[[str], str] | None) -> dict[str, Any]:
+def _whole(raw: dict[str, Any], known: Callable[[str], str] | None, around: tuple[str, ...] = ()) -> dict[str, Any]:
     """Return what a file says, with what it takes from the dialect that it is like."""
     name = raw.pop("like", None)
     if name is None:
         return raw
-    if known is None:
+    if known is None or name in around or name == raw.get("dialect"):
         raise KeyError(name)
-    base = _whole(tomllib.loads(known(name)), known)
+    base = _whole(tomllib.loads(known(name)), known, (*around, name))
     tables = {key: {**base[key], **raw.get(key, {})} for key in base if isinstance(base[key], dict)}
     return {**base, **raw, **tables}
 
@@ -177,7 +190,7 @@ def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
     kind = kinds[base] if base else None
     if base in ("word", "line", "quoted"):
         quote = raw.get("quote", '"' if base == "quoted" else "")
-        pattern = raw.get("pattern", {"word": r"\S+", "line": r"\S(?:.*\S)?", "quoted": '[^"]*'}[base])
+        pattern = checked(raw["pattern"]) if "pattern" in raw else USUAL[base]
         kind = text_kind(name, pattern, raw.get("most"), quote, quote, base == "word" and not quote)
     elif base == "number":
         offset, less = raw.get("offset", 0), raw.get("less")

@@ -57,12 +57,26 @@ def join(rules: Iterable[Rule]) -> tuple[tuple[Translation, ...], list[Rule]]:
 
 
 def _has_word(rule: Rule) -> bool:
-    if rule.stage == "departure" or rule.verdict in ("keep", "shift"):
-        return True
+    if rule.verdict == "shift":
+        return _shifts_a_prefix(rule)
+    if rule.stage == "departure" or rule.verdict == "keep":
+        return rule.to_port is None
     if rule.to_port is not None and rule.protocol not in PORT_PROTOCOLS:
         return False
     destination, to = rule.destination, rule.to
     return destination is not None and destination.is_single and to is not None and to.is_single
+
+
+def _shifts_a_prefix(rule: Rule) -> bool:
+    """Tell whether a rule moves one prefix onto another of its length, whatever else a packet says."""
+    arrival = rule.stage == "arrival"
+    matched, other = (rule.destination, rule.source) if arrival else (rule.source, rule.destination)
+    if matched is None or rule.to is None or other is not None or rule.protocol or rule.to_port is not None:
+        return False
+    if (rule.leaves if arrival else rule.arrives) is not None:
+        return False
+    ends = [list(each.prefixes()) for each in (matched, rule.to)]
+    return all(len(each) == 1 for each in ends) and ends[0][0].length == ends[1][0].length
 
 
 _besides_service = attrgetter(

@@ -7,6 +7,7 @@ are settled in `resolving`.
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Any, Literal
 
 from pydantic import Field, model_validator
@@ -96,6 +97,7 @@ class IntentShape(Shape):
     accepted: list[AcceptedShape] = []
 
 
+@cache
 def json_schema() -> dict[str, Any]:
     """Return the JSON Schema (2020-12) of an intent file."""
     schema = IntentShape.model_json_schema(by_alias=True, mode="validation")

@@ -5,12 +5,11 @@ from __future__ import annotations
 from rich import box
 from rich.console import Console
 from rich.table import Table
-from rich.text import Text
 
 from agile_lattice.intent.addresses import AddressSet, spell_range, spell_value
 from agile_lattice.packets.spans import Span
 from agile_lattice.plan.usage import Plan, rows
-from agile_lattice.show.terminal import plural
+from agile_lattice.show.terminal import Text, plural
 
 STYLES = {"spare": "calm", "reserved": "strong"}
 

@@ -7,9 +7,9 @@ from typing import Any
 
 from rich.console import Console
 from rich.table import Table
-from rich.text import Text
 
 from agile_lattice.plan.calculation import Bounds, Capacity, Mask, Summary
+from agile_lattice.show.terminal import Text
 
 SHOWN = 64
 

@@ -7,12 +7,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from rich import box
 from rich.console import Console
 from rich.table import Table
-from rich.text import Text
 
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.trying import NOT_ITS_SECTION, REFUSED, SAME, Taken, Trial
 from agile_lattice.show.differences import show_leftovers
-from agile_lattice.show.terminal import plural
+from agile_lattice.show.terminal import Text, plural
 
 YES, NO = "yes", "-"
 

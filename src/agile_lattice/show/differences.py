@@ -9,13 +9,12 @@ from rich import box
 from rich.console import Console, Group
 from rich.padding import Padding
 from rich.table import Table
-from rich.text import Text
 
 from agile_lattice.compare.closing import FELT
 from agile_lattice.compare.differences import Comparison, Difference, Weight
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.places import Place
-from agile_lattice.show.terminal import FEW, located, plural, source_text
+from agile_lattice.show.terminal import FEW, Text, located, plural, source_text
 
 CHANGES = {"missing": "missing there", "extra": "only there", "differs": "differs", "moved": "in another order"}
 WEIGHTS: dict[Weight, tuple[str, str]] = {

@@ -7,10 +7,9 @@ from collections.abc import Sequence
 
 from rich.console import Console
 from rich.padding import Padding
-from rich.text import Text
 
 from agile_lattice.checks.rulebook import SEVERITIES, Check, Finding, Severity
-from agile_lattice.show.terminal import plural, source_lines
+from agile_lattice.show.terminal import Text, plural, source_lines
 
 STYLES: dict[Severity, str] = {"error": "strong", "warning": "device", "note": "calm", "unknown": "head"}
 

@@ -7,11 +7,10 @@ from collections.abc import Sequence
 from rich import box
 from rich.console import Console
 from rich.table import Table
-from rich.text import Text
 
 from agile_lattice.behaviour.walking import Walk
 from agile_lattice.intent.addresses import Address
-from agile_lattice.show.terminal import NARROW, plural
+from agile_lattice.show.terminal import NARROW, Text, plural
 
 
 def show_flows(console: Console, walks: Sequence[Walk]) -> None:
@@ -24,7 +23,7 @@ def show_flows(console: Console, walks: Sequence[Walk]) -> None:
     titles = ["sender", "as seen there", "receiver", "as seen here", "service", "end", "last device"]
     if stacked:
         titles[0:4] = ["sender\nas seen there", "receiver\nas seen here"]
-        rows = [(Text("\n").join(row[:2]), Text("\n").join(row[2:4]), *row[4:]) for row in rows]
+        rows = [(_stacked(row[:2]), _stacked(row[2:4]), *row[4:]) for row in rows]
     table = Table(
         box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, int(stacked), 0), header_style="head"
     )
@@ -40,6 +39,13 @@ def show_flows(console: Console, walks: Sequence[Walk]) -> None:
     stopped = sum(not each.arrives for each in walks)
     words = f", {stopped} stopped" if stopped else ""
     console.print(Text(f"{plural(len(walks), 'flow')}{words}", style="strong" if stopped else "head"))
+
+
+def _stacked(texts: Sequence[Text]) -> Text:
+    one = Text()
+    for at, each in enumerate(texts):
+        one.append_text(Text("\n" if at else "")).append_text(each)
+    return one
 
 
 def _row(walk: Walk) -> tuple[Text, ...]:

@@ -10,14 +10,14 @@ from agile_lattice.show.differences import CHANGES, WEIGHTS
 from agile_lattice.show.proving import summary
 from agile_lattice.show.report import Facts
 from agile_lattice.show.templates import template
-from agile_lattice.show.terminal import plural
+from agile_lattice.show.terminal import plural, visible
 
 
 def comment(facts: Facts) -> str:
     """Write the comment."""
     return template("report.md").render(
         facts=facts, headline=_headline(facts), summary=summary, changes=CHANGES, weights=WEIGHTS, side=_side,
-        fence=_fence,
+        fence=_fence, cell=_cell, code=_code,
     )  # fmt: skip
 
 
@@ -38,6 +38,19 @@ def _side(one: Difference, at: int) -> str:
     values = [f"{each.name}: {(each.intent, each.device)[at] or '-'}" for each in one.fields]
     told = [(one.witness.intent, one.witness.device)[at]] if one.witness is not None else []
     return "; ".join([*values, *told, *([str(place)] if place.line else [])]) or "-"
+
+
+def _cell(words: str) -> str:
+    """Write words so that nothing in them is a link, code, emphasis, HTML or the end of a cell."""
+    return re.sub(r"([\\`*_\[\]|<>~])", r"\\\1", visible(words).replace("\n", " "))
+
+
+def _code(words: str) -> str:
+    """Write words as code, in a cell of a table too, whatever is in them."""
+    longest = max((len(run) for run in re.findall("`+", words)), default=0)
+    marks = "`" * (longest + 1)
+    blank = " " if longest else ""
+    return f"{marks}{blank}{visible(words).replace(chr(10), ' ').replace('|', chr(92) + '|')}{blank}{marks}"
 
 
 def _fence(lines: Sequence[str]) -> str:

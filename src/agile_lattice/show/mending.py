@@ -6,10 +6,9 @@ from collections.abc import Sequence
 
 from rich.console import Console
 from rich.padding import Padding
-from rich.text import Text
 
 from agile_lattice.compare.mending import Mending
-from agile_lattice.show.terminal import plural
+from agile_lattice.show.terminal import Text, plural, visible
 
 HOW = {
     "typed": "to be typed on the running system",
@@ -32,7 +31,8 @@ def show_changes(console: Console, mendings: Sequence[Mending], undo: bool = Fal
             lines = plural(text.count("\n"), "line")
             what = "takes the change back" if undo else HOW[one.how]
             console.rule(f"{mending.device}: {one.dialect} ({what}; {lines})", style="place", align="left")
-        console.file.write(text)  # as it is, tabs and all
+        # As it is, tabs and all, so that it can be piped; on a terminal nothing in it controls that.
+        console.file.write(visible(text) if console.is_terminal else text)
 
 
 def show_held(console: Console, mendings: Sequence[Mending]) -> None:

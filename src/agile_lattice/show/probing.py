@@ -7,10 +7,9 @@ from itertools import groupby
 from rich import box
 from rich.console import Console
 from rich.table import Table
-from rich.text import Text
 
 from agile_lattice.behaviour.probing import Probe, ProbePlan
-from agile_lattice.show.terminal import located, plural
+from agile_lattice.show.terminal import Text, located, plural
 
 
 def show_plan(console: Console, plan: ProbePlan) -> None:

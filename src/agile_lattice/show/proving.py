@@ -5,10 +5,9 @@ from __future__ import annotations
 from rich import box
 from rich.console import Console, Group
 from rich.table import Table
-from rich.text import Text
 
 from agile_lattice.compare.verdicts import Shown, Verdict
-from agile_lattice.show.terminal import plural
+from agile_lattice.show.terminal import Text, plural
 from agile_lattice.show.walking import NAMES
 
 MOST_MATCHES = 3

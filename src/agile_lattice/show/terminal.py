@@ -8,11 +8,11 @@ import re
 import sys
 from collections.abc import Iterator, Sequence
 from io import TextIOBase
-from typing import IO, TypeVar, cast
+from typing import IO, Any, Self, TypeVar, cast
 
 from rich.console import Console
 from rich.progress import track
-from rich.text import Text
+from rich.text import Text as PlainText
 from rich.theme import Theme
 
 from agile_lattice.intent.places import Place
@@ -55,11 +55,42 @@ def console(file: IO[str] | None = None) -> Console:
     )
 
 
+_CONTROLS = {code: f"\\x{code:02x}" for code in (*range(32), *range(127, 160))}
+_LINES = {9: "\t", 10: "\n"}
+
+
+def visible(text: str) -> str:
+    """Return text in which what would control a terminal can be seen: an escape becomes four letters."""
+    return text.translate(_CONTROLS | _LINES)
+
+
+class Text(PlainText):
+    """Text for a terminal. What comes from outside, and all text may, controls nothing there."""
+
+    def __init__(self, text: str = "", *arguments: Any, **keywords: Any) -> None:
+        super().__init__(visible(text), *arguments, **keywords)
+
+    def append(self, text: Any, style: Any = None) -> Self:
+        """Add text, with what would control a terminal made visible."""
+        super().append(visible(text) if isinstance(text, str) else text, style)
+        return self
+
+    @classmethod
+    def assemble(cls, *parts: Any, **keywords: Any) -> Self:
+        """Put text together from pieces, each with a style or without."""
+        return cast(Self, super().assemble(*parts, **keywords))
+
+
 class _Trimmed(TextIOBase):
     """Passes text on without the blanks that a table leaves at the ends of lines."""
 
     def __init__(self, file: IO[str]) -> None:
         self._file = file
+
+    @property
+    def encoding(self) -> str:  # type: ignore[override]
+        """That of the stream: it tells which lines a table can be drawn with."""
+        return getattr(self._file, "encoding", None) or "utf-8"
 
     def write(self, text: str) -> int:
         self._file.write(_BLANKS.sub("", text))

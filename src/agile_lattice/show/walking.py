@@ -5,12 +5,11 @@ from __future__ import annotations
 from rich import box
 from rich.console import Console, Group
 from rich.table import Table
-from rich.text import Text
 
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.passing import Stage
 from agile_lattice.behaviour.walking import Visit, Walk
-from agile_lattice.show.terminal import NARROW, located, plural
+from agile_lattice.show.terminal import NARROW, Text, located, plural
 
 NAMES = {
     "arrival": "arrival rewriting",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.errors import CaptureError
+from agile_lattice.dialects.reading.bounds import bounded
 from agile_lattice.dialects.reading.texts import Reading, best_reading, read_statements
 from agile_lattice.dialects.surfaces import Statement
 
@@ -42,7 +43,7 @@ def _speakers(dialects: list[Dialect], best: Reading, text: str, file: str) -> l
             if found and type(form.surface) is not type(found[0][1].surface):
                 continue
             try:
-                statements = form.surface.parse(text, file)
+                statements = bounded(form.surface.parse, text, file)
             except CaptureError:
                 continue
             if not found or len(statements) == len(found[0][2]):

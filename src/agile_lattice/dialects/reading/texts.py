@@ -12,6 +12,7 @@ from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading.absent import Absent, absent_of
+from agile_lattice.dialects.reading.bounds import bounded
 from agile_lattice.dialects.reading.repeating import NotAlikeError
 from agile_lattice.dialects.reading.understanding import Leftover, Reader, Trace, count_of
 from agile_lattice.dialects.surfaces import Alike, Json, Statement, Yaml, shortened
@@ -55,7 +56,7 @@ def read_form(dialect: Dialect, form: Form, text: str, file: str) -> Reading:
     Raises:
         CaptureError: If the text is cut off or of another surface altogether.
     """
-    return read_statements(dialect, form, form.surface.parse(text, file), file)
+    return read_statements(dialect, form, bounded(form.surface.parse, text, file), file)
 
 
 def read_statements(
@@ -109,7 +110,7 @@ def _quick_reading(forms: Sequence[tuple[Dialect, Form]], text: str, file: str) 
     for dialect, form in forms:
         if isinstance(form.surface, Json):
             try:
-                statements = form.surface.parse(short.text, file)
+                statements = bounded(form.surface.parse, short.text, file)
                 reader = _reader(dialect, form, file, None, short.examples(statements))
                 reading = _reading(dialect, reader, statements)
             except (CaptureError, NotAlikeError):

@@ -19,6 +19,8 @@ from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.surfaces.statements import ENTRY, Edit, Statement, Surface
 from agile_lattice.intent.places import Place
 
+TOO_MANY_DIGITS = "a number in it has more digits than any number of a configuration"
+MOST_NODES = 100_000  # of a YAML document, besides one for each of its characters
 _INTEGER = re.compile(r"0|-?[1-9][0-9]{0,18}")
 _PLAIN = {"true": True, "false": False, "null": None}
 _COLON = re.compile(r"[ \t\r\n]*:")
@@ -55,6 +57,8 @@ class Json(Surface, frozen=True, tag="json"):
             raise _malformed(file, error) from None
         except RecursionError:
             raise CaptureError(Place(file, lines.line), "the document nests too deeply") from None
+        except ValueError:
+            raise CaptureError(Place(file, lines.line), TOO_MANY_DIGITS) from None
 
     def print(self, statements: Sequence[Statement]) -> str:
         """Lay statements out as text."""
@@ -138,6 +142,8 @@ class Yaml(Surface, frozen=True, tag="yaml"):
         if not isinstance(root, yaml.MappingNode):
             raise CaptureError(Place(file, 1), "this is not a YAML mapping", other=True)
         try:
+            if _expanded(root, {}) > MOST_NODES + len(text):
+                raise CaptureError(Place(file, 1), "its aliases repeat so much that it would be too long to read")
             return _yaml_members(root)
         except RecursionError:
             raise CaptureError(Place(file, 1), "the document nests too deeply") from None
@@ -146,6 +152,17 @@ class Yaml(Surface, frozen=True, tag="yaml"):
         """Lay statements out as text."""
         data = plain(statements, frozenset(), frozenset(self.texts))
         return yaml.dump(data, Dumper=_YamlDumper, sort_keys=False, width=200, allow_unicode=True) if data else ""
+
+
+def _expanded(node: yaml.Node, known: dict[int, int]) -> int:
+    """Count the nodes of a document with its aliases written out; one that holds itself is without end."""
+    key = id(node)
+    if key not in known:
+        known[key] = MOST_NODES * MOST_NODES  # until it is known: what it holds may not hold it again
+        inside = node.value if isinstance(node, yaml.CollectionNode) else ()
+        members = [each for pair in inside for each in (pair if isinstance(pair, tuple) else (pair,))]
+        known[key] = 1 + sum(_expanded(each, known) for each in members)
+    return known[key]
 
 
 class _YamlDumper(yaml.CSafeDumper):
@@ -179,7 +196,10 @@ def _value(text: str, as_text: bool) -> Any:
     if as_text:
         return text
     if text[:1] == '"' and text[-1:] == '"' and len(text) > 1:
-        return json.loads(text)
+        try:
+            return json.loads(text)
+        except ValueError:
+            return text  # quotes of its own
     if text in _PLAIN:
         return _PLAIN[text]
     return int(text) if _INTEGER.fullmatch(text) else text
@@ -211,6 +231,8 @@ def _parse_list(text: str, file: str, start: int, lists: frozenset[str]) -> list
         raise _malformed(file, error) from None
     except RecursionError:
         raise CaptureError(Place(file, lines.line), "the document nests too deeply") from None
+    except ValueError:
+        raise CaptureError(Place(file, lines.line), TOO_MANY_DIGITS) from None
     return statements
 
 

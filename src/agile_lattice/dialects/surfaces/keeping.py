@@ -6,12 +6,8 @@ from collections.abc import Iterator, Sequence
 from itertools import zip_longest
 
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.surfaces.documents import Json, Yaml
 from agile_lattice.dialects.surfaces.nested import CELL, Tables
 from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment
-from agile_lattice.dialects.surfaces.xml import Xml
-
-ENCODED = (Json, Yaml, Xml)  # a library writes each value, and quotes what has to be
 
 
 def smuggler(
@@ -27,8 +23,6 @@ def smuggler(
     Returns:
         How many statements are before it, those inside others counted where they stand, and what would be read.
     """
-    if isinstance(surface, ENCODED):
-        return None
     read: list[Statement] = []
     for file, text in files:
         try:
