@@ -201,7 +201,8 @@ class Reader:
             self.inside(found, {**inherited, **found.fields}, None, {}, path)
             if phrase.denies and len(self.single[phrase.denies]) == known:
                 # It lets nothing pass, and in a list of facts that has to be said.
-                self.single[phrase.denies].append(Passage("drop", place=self.place(statement)))
+                last = max(each.line for each in (statement, *(statement.children or ())))
+                self.single[phrase.denies].append(Passage("drop", place=Place(self.file, last)))
             return
         fields = found.fields
         if inherited:

@@ -1,0 +1,109 @@
+"""What a kernel does with chains that somebody else wrote, and what is claimed of them: nothing that it refutes."""
+
+from __future__ import annotations
+
+import pytest
+from msgspec.structs import replace
+
+from agile_lattice.behaviour.flows import Header
+from agile_lattice.behaviour.topology import Topology
+from agile_lattice.behaviour.walking import walk
+from agile_lattice.compare.closing import as_it_is
+from agile_lattice.compare.verdicts import Verdict, verdict
+from agile_lattice.dialects import read_device, render_device
+from agile_lattice.intent.addresses import Address
+from agile_lattice.intent.model import Network
+from agile_lattice.intent.permits import Permit
+from agile_lattice.notation.loading import loads
+from machines import Machine
+from test_real import INTENT, Wire, kernel
+
+pytestmark = pytest.mark.real
+OUT = ("in0", "10.40.10.7", "203.0.113.14", 53)
+BACK = ("out0", "203.0.113.14", "10.40.10.7", 53)
+TO_EXTERNAL = ("out0", "203.0.113.14", "203.0.113.5", 53)
+DROP = "type filter hook forward priority filter; policy drop;"
+NAT = "type nat hook prerouting priority dstnat; policy accept;"
+REPLIES = "ct state established,related accept"
+FROM_INSIDE = 'iifname "in0" accept'
+
+# The rules; then whether a packet from inside comes out, and one from outside; then whether all is understood.
+FILTERS = {
+    "policy drop, and nothing else": (f"chain a {{ {DROP} }}", False, False, True),
+    "policy drop, and a rule": (f"chain a {{ {DROP} {REPLIES}; {FROM_INSIDE}; }}", True, False, True),
+    "replies after a drop": (
+        f'chain a {{ {DROP} iifname "out0" drop; {REPLIES}; {FROM_INSIDE}; }}', True, False, True),
+    "no replies": (f"chain a {{ {DROP} {FROM_INSIDE}; }}", True, False, True),
+    "two chains, of which both must let pass": (
+        f"chain a {{ {DROP} {REPLIES}; {FROM_INSIDE}; }} chain b {{ {DROP} {REPLIES}; }}", False, False, False),
+    "two chains that both let pass": (
+        f"chain a {{ {DROP} {REPLIES}; {FROM_INSIDE}; }} chain b {{ {DROP} {REPLIES}; {FROM_INSIDE}; }}",
+        True, False, False),
+    "dormant": (f"flags dormant; chain a {{ {DROP} }}", True, True, True),
+    "a chain before it that drops": (
+        f"chain b {{ type filter hook forward priority -10; udp dport 53 drop; }} "
+        f"chain a {{ {DROP} {REPLIES}; {FROM_INSIDE}; }}", False, False, False),
+    "for IPv4 only": (f"chain a {{ {DROP} {REPLIES}; ip protocol udp accept; }}", True, True, False),
+}  # fmt: skip
+
+
+def tried(rules: str, *sent: tuple[str, str, str, int]) -> tuple[list[bool], list[Header | None], str]:
+    """Load rules into a router between two hosts, and send packets; return which come out, as what, and the capture."""
+    [device] = loads(INTENT.replace("SPEAKS", "iproute2")).devices
+    packets = [
+        (side, Header(Address.parse(source), Address.parse(destination), "udp", port, 40000 + at))
+        for at, (side, source, destination, port) in enumerate(sent)
+    ]
+    with Machine("edge") as machine, Machine("inside") as inside, Machine("outside") as outside:
+        wire = Wire(machine, inside, outside)
+        machine.apply([each for each in render_device(replace(device, translations=())) if each.dialect == "iproute2"])
+        wire.route()
+        machine.inside("ip", "route", "replace", "local", "203.0.113.5", "dev", "out0")
+        outside.inside("ip", "route", "add", "default", "via", "203.0.113.2")
+        path = machine.folder / "rules.nft"
+        path.write_text(rules.replace("; ", ";\n").replace("{ ", "{\n").replace("} ", "}\n"))
+        machine.inside("nft", "-f", str(path))
+        came = wire.flows(packets)
+        capture = machine.inside("nft", "list", "ruleset")
+    found = [came.get(header.source_port or 0) for _, header in packets]
+    return [each is not None for each in found], [each and each[1] for each in found], capture
+
+
+def claimed(capture: str, permits: tuple[Permit, ...]) -> tuple[Verdict, list[bool]]:
+    """What is said of rules, held against permits; and whether packets get through by a walk."""
+    [device] = loads(INTENT.replace("SPEAKS", "iproute2")).devices
+    intent = replace(device, translations=(), permits=permits)
+    read = read_device("edge", ("nftables",), {"rules.nft": capture})
+    there = replace(as_it_is(intent, read.device, read.sections), name="edge")
+    topology = Topology(Network("", (there,)))
+    sent = [(side, Header(Address.parse(a), Address.parse(b), "udp", port)) for side, a, b, port in (OUT, BACK)]
+    return verdict(intent, read), [walk(topology, header, "edge", side).arrives for side, header in sent]
+
+
+@kernel
+@pytest.mark.parametrize("case", FILTERS)
+def test_what_filters_let_pass(case: str) -> None:
+    rules, *passes, understood = FILTERS[case]
+    came, _, capture = tried(f"table inet f {{ {rules} }}", OUT, BACK)
+    assert came == passes, "the kernel"
+    found, walked = claimed(capture, (Permit(arrives=("in0",)),))
+    assert not found.same or (understood and passes == [True, False] and case == "policy drop, and a rule")
+    if understood:
+        assert walked == passes
+    else:
+        assert not found.different, "nothing is claimed of what was not understood"
+    if "replies" in case:
+        assert any(each.parting.part == "replies" for each in found.shown)
+
+
+@kernel
+def test_of_two_chains_that_translate_the_newest_is_asked_first_and_nothing_is_claimed_of_them() -> None:
+    chains = [
+        f"chain {name} {{ {NAT} ip daddr 203.0.113.5 dnat to 10.40.10.{host}; }}" for name, host in (("a", 7), ("b", 8))
+    ]
+    _, seen, capture = tried(f"table ip n {{ {' '.join(chains)} }}", TO_EXTERNAL)
+    assert [str(each and each.destination) for each in seen] == ["10.40.10.8"], (
+        "the kernel: of equal priority, the newest"
+    )
+    found, _ = claimed(capture, ())
+    assert not found.same and not found.different and "not understood" in found.incomplete[-1]
