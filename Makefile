@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench screenshots docs pages captures clean
+.PHONY: demo test lint bench screenshots docs pages captures proofs mutants clean
 
 demo: $(VENV)/installed
 	@$(BIN)/lattice demo
@@ -27,6 +27,15 @@ bench: $(VENV)/installed-test
 	$(BIN)/python benchmarks/speed.py
 	$(BIN)/pip install --quiet dd
 	$(BIN)/python benchmarks/proving.py
+
+# Slower than `make test` may be: verdicts about many more pairs, and a million spoilt inputs.
+proofs: $(VENV)/installed-test
+	PYTHONPATH=tests:benchmarks:scripts $(BIN)/python tests/soundness.py 10000
+	PYTHONPATH=tests $(BIN)/python tests/fuzzing.py 1000000
+
+# Which small changes of compare/ and behaviour/ no test notices: a hundred at random, for about two hours.
+mutants: $(VENV)/installed-test
+	$(BIN)/python scripts/mutants.py 100
 
 screenshots: $(VENV)/installed-test
 	@sh scripts/install_programs.sh xvfb xterm x11-apps imagemagick fonts-dejavu-core chromium

@@ -255,7 +255,7 @@ def test_a_dialect_may_be_like_another_and_says_what_it_is_told_by() -> None:
     later = 'dialect = "tideway-2"\ntitle = "Later"\nlike = "tideway"\n[kinds]\nmtu = {is = "number", least = 1280}\n'
     dialect = parse_dialect(later, "later.toml", {"tideway": base}.__getitem__)
     assert (dialect.name, dialect.carries) == ("tideway-2", BUILT_IN.dialect("tideway").carries)
-    for wrong, says in (('like = "tidewy"', "there is no dialect 'tidewy' for it to be like"),):
+    for wrong, says in (('like = "tidewy"', "there is no other dialect 'tidewy' for it to be like"),):
         with pytest.raises(DefinitionError, match=says) as caught:
             parse_dialect(later.replace('like = "tideway"', wrong), "later.toml", {"tideway": base}.__getitem__)
         assert caught.value.line == 3

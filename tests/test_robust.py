@@ -19,6 +19,7 @@ from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.intent.model import Network
 from agile_lattice.intent.normal import normal
 from agile_lattice.notation.errors import NotationError
+from fuzzing import fuzz
 
 DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
 LATTICE = str(Path(sys.executable).with_name("lattice"))
@@ -73,6 +74,13 @@ def test_a_spoilt_intent_loads_or_is_refused(data: st.DataObject) -> None:
         assert error.faults and all(fault.what for fault in error.faults)
         return
     al.check(network)
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_whatever_is_spoilt_is_answered_or_refused_in_words(seed: int) -> None:
+    counts, wrong = fuzz(5000, seed)
+    assert wrong == []
+    assert min(counts[f"configuration {end}"] for end in ("answered", "refused")) > 100
 
 
 def in_a_terminal(columns: int, *argv: str, **environment: str) -> str:

@@ -5,7 +5,7 @@ A candidate is the interface that a packet comes in by, and its header.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from ipaddress import ip_address
 
 from msgspec.structs import replace
@@ -25,13 +25,6 @@ DOCUMENTATION = tuple(
 )
 
 Candidate = tuple[str, Header]
-
-
-def into(prefix: Prefix, ports: Sequence[Interface]) -> Iterator[Candidate]:
-    """Yield packets to a host near each end of a prefix."""
-    offset = 9 if prefix.last - prefix.first > 2 * 9 else 0
-    for value in dict.fromkeys((prefix.first + offset, prefix.last - offset)):
-        yield from towards(Address(prefix.family, value), ports)
 
 
 def towards(target: Address, ports: Iterable[Interface]) -> Iterator[Candidate]:

@@ -67,7 +67,7 @@ from agile_lattice.dialects.dialect import INSIDE, Block, Change, Dialect, Form,
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.expressions import checked
 from agile_lattice.dialects.fact_types import FACTS, PARTS, FactType
-from agile_lattice.dialects.grammar import Element, holes_of, parse_phrase
+from agile_lattice.dialects.grammar import Element, Hole, holes_of, parse_phrase
 from agile_lattice.dialects.kinds import NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
 from agile_lattice.dialects.moulds import Moulds
 from agile_lattice.dialects.passes.named import PASSES
@@ -137,7 +137,7 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
     for name, description in raw.kinds.items():
         try:
             kinds[name] = _kind(name, description, kinds)
-        except (ValueError, KeyError, TypeError, AttributeError) as error:
+        except (ValueError, KeyError, TypeError, AttributeError, OSError) as error:
             raise DefinitionError(file, _line_of(text, name), f"kind {name!r}: {error}") from None
     forms = []
     for form in raw.forms:
@@ -248,6 +248,11 @@ def _indented(lines: Iterable[tuple[int, str]]) -> Iterator[_Line]:
         yield stack[0]
 
 
+def _all(head: tuple[Element, ...], conditions: Iterable[tuple[Element, ...]]) -> Iterator[Hole]:
+    for elements in (head, *conditions):
+        yield from holes_of(elements)
+
+
 class _Builder:
     def __init__(self, file: str, start: int, kinds: Mapping[str, Kind], parts: Mapping[str, str]) -> None:
         self.file, self.start, self.kinds, self.parts = file, start, kinds, parts
@@ -265,7 +270,7 @@ class _Builder:
     def phrase(self, line: _Line, owner: FactType | None, before: Sequence[Pattern], denying: str) -> Phrase:
         try:
             return self._phrase(line, owner, before, denying)
-        except ValueError as error:
+        except (ValueError, OSError, KeyError) as error:
             raise DefinitionError(self.file, self.start + line.number, f"{error}, in: {line.text}") from None
 
     def _phrase(self, line: _Line, owner: FactType | None, before: Sequence[Pattern], denying: str) -> Phrase:
@@ -289,6 +294,10 @@ class _Builder:
         for elements in (head, *conditions, gone):
             self.check(elements, target, dict.fromkeys(same) | constants)
         block = self.block(line.inside, target, denies) if line.inside else None
+        if makes is not None and not (
+            constants or line.inside or any(hole.field != "_" for hole in _all(head, conditions))
+        ):
+            raise ValueError(f"nothing in it says anything of {makes.name}")
         pattern = Pattern(head, self.kinds)
         whole = (
             makes is not None

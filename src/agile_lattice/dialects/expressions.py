@@ -7,6 +7,7 @@ tried in a number of ways that doubles with each character. And it has no groups
 from __future__ import annotations
 
 import re
+import warnings
 from re import _constants as codes  # type: ignore[attr-defined]
 from re import _parser as parser  # type: ignore[attr-defined]
 from typing import Any
@@ -21,8 +22,10 @@ def checked(text: str) -> str:
         ValueError: If it is malformed, captures something, refers back, or repeats a repetition.
     """
     try:
-        tree = parser.parse(text)
-    except re.error as error:
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")  # what may mean something else one day is refused today
+            tree = parser.parse(text)
+    except (re.error, FutureWarning, DeprecationWarning) as error:
         raise ValueError(f"{text!r} is not a regular expression: {error}") from None
     except (RecursionError, OverflowError):
         raise ValueError(f"{text[:40]!r} is too long for a regular expression here") from None

@@ -42,7 +42,8 @@ def _side(one: Difference, at: int) -> str:
 
 def _cell(words: str) -> str:
     """Write words so that nothing in them is a link, code, emphasis, HTML or the end of a cell."""
-    return re.sub(r"([\\`*_\[\]|<>~])", r"\\\1", visible(words).replace("\n", " "))
+    escaped = re.sub(r"([\\`*_\[\]|~])", r"\\\1", visible(words).replace("\n", " "))
+    return escaped.replace("<", "&lt;")
 
 
 def _code(words: str) -> str:

@@ -1,0 +1,138 @@
+"""Mutants of `compare/` and `behaviour/`: one small change at a time, and whether the tests notice.
+
+    python scripts/mutants.py 100 [SEED]
+
+takes so many at random, each in a copy of the project, and prints those that survive and the share that is killed.
+Mutants that cannot be told from the original by any test count as survivors: look at them before believing the share.
+"""
+
+from __future__ import annotations
+
+import ast
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from random import Random
+
+ROOT = Path(__file__).parent.parent
+ROOMS = ("src/agile_lattice/compare", "src/agile_lattice/behaviour")
+TESTS = [
+    "tests/test_compare.py", "tests/test_packets.py", "tests/test_soundness.py", "tests/test_withheld.py",
+    "tests/test_demo.py", "tests/test_mend.py", "tests/test_checks.py", "tests/test_plan.py",
+    "tests/test_nothing_dropped.py",
+]  # fmt: skip
+SECONDS = 400
+COMPARISONS: dict[type[ast.cmpop], type[ast.cmpop]] = {
+    ast.Eq: ast.NotEq, ast.NotEq: ast.Eq, ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt,
+    ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Is: ast.IsNot, ast.IsNot: ast.Is,
+}  # fmt: skip
+OPERATORS: dict[type[ast.operator], type[ast.operator]] = {
+    ast.Add: ast.Sub, ast.Sub: ast.Add, ast.BitAnd: ast.BitOr, ast.BitOr: ast.BitAnd,
+}  # fmt: skip
+
+
+class Mutation(ast.NodeTransformer):
+    """Changes one place of a module: that of a number, counted in the order in which they are visited."""
+
+    def __init__(self, wanted: int) -> None:
+        self.wanted, self.count, self.what = wanted, 0, ""
+
+    def _here(self, node: ast.AST, what: str) -> bool:
+        self.count += 1
+        if self.count - 1 != self.wanted:
+            return False
+        self.what = f"{getattr(node, 'lineno', 0)}: {what}"
+        return True
+
+    def visit_Compare(self, node: ast.Compare) -> ast.AST:
+        """Turn a comparison round."""
+        self.generic_visit(node)
+        new = COMPARISONS.get(type(node.ops[0]))
+        if new is not None and self._here(node, f"{type(node.ops[0]).__name__} -> {new.__name__}"):
+            node.ops[0] = new()
+        return node
+
+    def visit_BoolOp(self, node: ast.BoolOp) -> ast.AST:
+        """Make `or` of `and`, and `and` of `or`."""
+        self.generic_visit(node)
+        if self._here(node, "and <-> or"):
+            node.op = ast.Or() if isinstance(node.op, ast.And) else ast.And()
+        return node
+
+    def visit_UnaryOp(self, node: ast.UnaryOp) -> ast.AST:
+        """Leave out `not`."""
+        self.generic_visit(node)
+        return node.operand if isinstance(node.op, ast.Not) and self._here(node, "not left out") else node
+
+    def visit_BinOp(self, node: ast.BinOp) -> ast.AST:
+        """Put another operator in."""
+        self.generic_visit(node)
+        new = OPERATORS.get(type(node.op))
+        if new is not None and self._here(node, f"{type(node.op).__name__} -> {new.__name__}"):
+            node.op = new()
+        return node
+
+    def visit_If(self, node: ast.If) -> ast.AST:
+        """Never do what a condition allows."""
+        self.generic_visit(node)
+        if self._here(node, "condition never true"):
+            node.test = ast.Constant(False)
+        return node
+
+    def visit_Continue(self, node: ast.Continue) -> ast.AST:
+        """Stop where something was passed over."""
+        return ast.copy_location(ast.Break(), node) if self._here(node, "continue -> break") else node
+
+    def visit_Constant(self, node: ast.Constant) -> ast.AST:
+        """Put another constant in."""
+        if isinstance(node.value, bool) and self._here(node, f"{node.value} turned round"):
+            return ast.copy_location(ast.Constant(not node.value), node)
+        if type(node.value) is int and self._here(node, f"{node.value} + 1"):
+            return ast.copy_location(ast.Constant(node.value + 1), node)
+        return node
+
+
+def mutants() -> Iterator[tuple[Path, int]]:
+    """Yield every mutant: the module, and the number of the place that is changed."""
+    for room in ROOMS:
+        for path in sorted((ROOT / room).glob("*.py")):
+            counter = Mutation(-1)
+            counter.visit(ast.parse(path.read_text()))
+            yield from ((path, number) for number in range(counter.count))
+
+
+def survives(path: Path, number: int) -> str:
+    """Run the tests on a mutant; return what it is if they pass, else nothing."""
+    mutation = Mutation(number)
+    tree = ast.fix_missing_locations(mutation.visit(ast.parse(path.read_text())))
+    with tempfile.TemporaryDirectory() as folder:
+        copy = Path(folder, "copy")
+        shutil.copytree(ROOT, copy, ignore=shutil.ignore_patterns(".git", ".venv", ".hypothesis", "build", "docs"))
+        (copy / path.relative_to(ROOT)).write_text(ast.unparse(tree))
+        env = {**os.environ, "PYTHONPATH": str(copy / "src"), "HYPOTHESIS_PROFILE": "quick"}
+        command = [sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:cacheprovider", *TESTS]
+        try:
+            done = subprocess.run(command, cwd=copy, env=env, capture_output=True, timeout=SECONDS, check=False)
+        except subprocess.TimeoutExpired:
+            return ""
+    return f"{path.relative_to(ROOT)}:{mutation.what}" if done.returncode == 0 else ""
+
+
+def main(count: int, seed: int = 0) -> None:
+    """Try mutants taken at random, two at a time."""
+    every = list(mutants())
+    chosen = Random(seed).sample(every, min(count, len(every)))
+    with ThreadPoolExecutor(2) as pool:
+        found = [each for each in pool.map(lambda one: survives(*one), chosen) if each]
+    print(*found, sep="\n")
+    killed = len(chosen) - len(found)
+    print(f"{killed} of {len(chosen)} mutants killed ({killed / len(chosen):.0%}), of {len(every)} that there are")
+
+
+if __name__ == "__main__":
+    main(*(int(each) for each in sys.argv[1:]))
