@@ -63,7 +63,7 @@ from typing import Any
 import msgspec
 
 from agile_lattice.dialects.base_kinds import BASE
-from agile_lattice.dialects.dialect import INSIDE, Block, Change, Dialect, Form, Phrase
+from agile_lattice.dialects.dialect import FIRST_WORDS, INSIDE, Block, Change, Dialect, Form, Phrase
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.expressions import checked
 from agile_lattice.dialects.fact_types import FACTS, PARTS, FactType
@@ -265,7 +265,12 @@ class _Builder:
         words = {phrase.pattern.first for phrase in phrases} - {""}
         loose = tuple(phrase for phrase in phrases if not phrase.pattern.first)
         by_word = {word: tuple(phrase for phrase in phrases if phrase.pattern.may_begin(word)) for word in words}
-        return Block(phrases, by_word, loose)
+        makers: dict[tuple[str, ...], tuple[Phrase, ...]] = {(): ()}
+        for each in phrases:
+            if each.makes is not None:
+                for key in ((), tuple(each.text.split()[:FIRST_WORDS])):
+                    makers[key] = (*makers.get(key, ()), each)
+        return Block(phrases, by_word, loose, makers)
 
     def phrase(self, line: _Line, owner: FactType | None, before: Sequence[Pattern], denying: str) -> Phrase:
         try:

@@ -19,6 +19,7 @@ from agile_lattice.dialects.surfaces import AnySurface
 from agile_lattice.intent.model import Section
 
 Lets = tuple[str, str]
+FIRST_WORDS = 2  # that two statements begin with, if they are about the same
 INSIDE = "*"  # what a block needs that is only written if something stands inside
 
 
@@ -82,11 +83,13 @@ class Block(msgspec.Struct, frozen=True):
         phrases: All, in order.
         by_word: Those that can match a statement with this first word, in order.
         loose: Those that can match any.
+        makers: Those that make a fact, by the first words of it, and all of them by none.
     """
 
     phrases: tuple[Phrase, ...]
     by_word: Mapping[str, tuple[Phrase, ...]]
     loose: tuple[Phrase, ...]
+    makers: Mapping[tuple[str, ...], tuple[Phrase, ...]]
 
     def all_phrases(self) -> Iterator[Phrase]:
         """Yield its phrases, and those inside them."""

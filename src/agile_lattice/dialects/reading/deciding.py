@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from agile_lattice.dialects.dialect import Block
+from agile_lattice.dialects.dialect import FIRST_WORDS, Block
 from agile_lattice.dialects.fact_types import FACTS
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.intent.model import SECTIONS, Section
 from agile_lattice.intent.stages import Stage
 
 LISTS = frozenset({"rule", "permit", "access"})
-WORDS = 2  # that two statements begin with, if they are about the same
+LONGEST = 200  # characters in which the first words of a statement are looked for
 
 Could = tuple[tuple[Section, ...], Stage | None, bool]
 ANYTHING: Could = (SECTIONS, None, False)
@@ -33,11 +33,10 @@ def could_be_about(
         The sections; the one list of translations, if it can be only one; and whether it is a rule in a list, so that
         those before it decide first.
     """
-    makers = [each for each in block.phrases if each.makes is not None]
-    alike = [each for each in makers if _beginning(each.text) == _beginning(statement.text)]
-    if statement.children is not None or not (alike or (inside and makers)):
+    alike = block.makers.get(tuple(statement.text[:LONGEST].split()[:FIRST_WORDS]), ())
+    makers = alike or (block.makers[()] if inside else ())
+    if statement.children is not None or not makers:
         return tuple(carried), None, False
-    makers = alike or makers
     kinds = {each.kind for each in makers}
     sections = {FACTS[kind].section for kind in kinds}
     if None in sections:  # a name that others use
@@ -46,7 +45,3 @@ def could_be_about(
     stage = stages.pop() if len(stages) == 1 and kinds == {"rule"} else None
     ordered = in_order and kinds <= LISTS and (inside or bool(alike))
     return tuple(each for each in SECTIONS if each in sections), stage, ordered
-
-
-def _beginning(text: str) -> tuple[str, ...]:
-    return tuple(text.split()[:WORDS])
