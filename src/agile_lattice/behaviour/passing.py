@@ -14,7 +14,7 @@ from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Answer, Device
-from agile_lattice.intent.permits import Passage, passages
+from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.stages import Rule, family_of
 from agile_lattice.intent.translations import described
@@ -189,7 +189,7 @@ class Passing:
 
     def own(self, header: Header) -> tuple[End, str]:
         """Let what is meant for the device itself in, if it may."""
-        rules = passages(self.device.access)
+        rules = self.topology.passages(self.device.name, "access")
         tested: list[Tested] = []
         for rule in rules:
             if matches(rule, header, self.arrives):
@@ -204,7 +204,7 @@ class Passing:
 
     def permit(self, header: Header) -> tuple[End, str] | None:
         """Let the first permit that matches decide; without any permit everything passes."""
-        rules = passages(self.device.permits)
+        rules = self.topology.passages(self.device.name, "permits")
         tested: list[Tested] = []
         for rule in rules:
             if matches(rule, header, self.arrives, self.leaves):

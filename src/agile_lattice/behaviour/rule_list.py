@@ -3,20 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import cached_property
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from agile_lattice.behaviour.images import REWRITTEN, after, chained, pulled_back
 from agile_lattice.behaviour.listing import Listed, lines
-from agile_lattice.behaviour.matching import Space
+from agile_lattice.behaviour.matching import DESTINATION, Space
 from agile_lattice.behaviour.unknown import Unknown
 from agile_lattice.intent.addresses import BITS
 from agile_lattice.intent.model import Device
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box, Undecided, difference, overlap
 from agile_lattice.packets.functions import Entry
+from agile_lattice.packets.spans import Spans
 
 TOP_BITS = 62  # of an address that are looked at when entries are looked for: as many as NumPy's numbers have
+
+Bounds = NDArray[Any]
 
 
 class Budget:
@@ -50,6 +56,23 @@ class RuleList:
         bounds = [self._bounds(each.box) for each in self.entries]
         self.low = np.array([low for low, _ in bounds], np.int64)
         self.high = np.array([high for _, high in bounds], np.int64)
+
+    @cached_property
+    def _images(self) -> tuple[list[Entry], Bounds, Bounds]:
+        """Return the entries that rewrite destinations, and the bounds of what these become."""
+        rewriting = [each for each in self.entries if (each.action.sets or each.action.shifts) and all(each.box)]
+        becomes = [after(each.box, each.action, DESTINATION) for each in rewriting]
+        bits = self.shift[DESTINATION]
+        low = np.array([spans[0][0] >> bits for spans in becomes], np.int64)
+        return rewriting, low, np.array([spans[-1][1] >> bits for spans in becomes], np.int64)
+
+    def leading_to(self, destinations: Spans) -> Iterator[Entry]:
+        """Yield the entries that rewrite destinations, maybe to one of some."""
+        rewriting, low, high = self._images
+        bits = self.shift[DESTINATION]
+        first, last = destinations[0][0] >> bits, destinations[-1][1] >> bits
+        for at in np.flatnonzero((low <= last) & (high >= first)).tolist():
+            yield rewriting[at]
 
     def _bounds(self, box: Box) -> tuple[list[int], list[int]]:
         low = [spans[0][0] >> bits if spans else 1 for spans, bits in zip(box, self.shift, strict=True)]
@@ -89,7 +112,7 @@ class RuleList:
             if not left:
                 break
 
-    def _meeting(self, box: Box, action: Action) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+    def _meeting(self, box: Box, action: Action) -> Bounds:
         seen = tuple(after(box, action, at) if at in REWRITTEN else spans for at, spans in enumerate(box))
         low, high = self._bounds(seen)
         return np.flatnonzero(((self.low <= high) & (self.high >= low)).all(1))

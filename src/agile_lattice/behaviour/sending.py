@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from itertools import chain, islice
 
 from agile_lattice.behaviour.candidates import is_outside, sender
 from agile_lattice.behaviour.images import ARRIVES, PROTOCOL
@@ -84,10 +85,10 @@ def _hosts(sides: Sequence[Treating], space: Space) -> list[int]:
     """Return addresses that one would think of: hosts behind the device, what it answers for, itself, a stranger."""
     found = [STRANGER[space.family].value]
     for each in sides:
-        subnets = [own.network for one in each.device.interfaces for own in one.addresses if not own.is_host]
-        routed = [route.to.network for route in each.device.routes]
-        near = [one for one in (*subnets, *routed) if one.family == space.family and one.length]
-        found += [min(one.first + 9, one.last) for one in near[:MOST_LIKELY]]
+        subnets = (own for one in each.device.interfaces for own in one.addresses if not own.is_host)
+        routed = (route.to for route in each.device.routes)
+        near = (one for one in chain(subnets, routed) if one.family == space.family and one.length)
+        found += [min(one.first + 9, one.last) for one in islice(near, MOST_LIKELY)]
         found += [first for first, _ in each.held[:MOST_LIKELY]]
     return found
 

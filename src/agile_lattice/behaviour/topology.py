@@ -14,6 +14,7 @@ from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Answer, Device, Network
 from agile_lattice.intent.normal import external_addresses, normal_answers
+from agile_lattice.intent.permits import Passage, passages
 from agile_lattice.intent.stages import Rule, Stage, split
 from agile_lattice.intent.translations import Translation
 
@@ -55,6 +56,7 @@ class Topology:
         self._tables: dict[tuple[str, int, str], Table] = {}
         self._rules: dict[tuple[str, Stage], list[tuple[Translation, Rule]]] = {}
         self._answers: dict[str, tuple[Answer, ...]] = {}
+        self._passages: dict[tuple[str, str], list[Passage]] = {}
         self._external: dict[str, AddressSet] = {}
         self.devices = {device.name: device for device in network.devices}
 
@@ -91,6 +93,12 @@ class Topology:
         if device not in self._answers:
             self._answers[device] = normal_answers(self.devices[device])
         return self._answers[device]
+
+    def passages(self, device: str, part: Literal["permits", "access"]) -> list[Passage]:
+        """Return the rules of what may pass a device, or reach it, taken apart once."""
+        if (device, part) not in self._passages:
+            self._passages[device, part] = passages(getattr(self.devices[device], part))
+        return self._passages[device, part]
 
     def external(self, device: str) -> AddressSet:
         """Return the IPv4 addresses that the translations of a device show to the outside, worked out once."""

@@ -117,12 +117,11 @@ class Treating:
         """Yield boxes that hold all packets as they come in that are in a box behind arrival rewriting."""
         yield box
         arrival = self._list("arrival")
-        budget.spend(len(arrival.entries))
-        for entry in arrival.entries:
-            if entry.action.sets or entry.action.shifts:
-                pulled = pulled_back(box, entry.action, entry.box)
-                if pulled is not None:
-                    yield pulled
+        for entry in arrival.leading_to(box[DESTINATION]):
+            budget.spend(1)
+            pulled = pulled_back(box, entry.action, entry.box)
+            if pulled is not None:
+                yield pulled
 
     def _looked_up(self, name: str, box: Box, action: Action, budget: Budget) -> Iterator[Part]:
         port = self.device.interface(name)
@@ -206,7 +205,7 @@ class Treating:
         up = (one for one in self.device.interfaces if one.enabled)
         return merged((a.value, a.value) for one in up for a in one.addresses if a.family == self.space.family)
 
-    @property
+    @cached_property
     def held(self) -> Spans:
         """All addresses that nobody else has: its own, those that it answers for, and those for all of a subnet."""
         subnets = (own for one in self.device.interfaces for own in one.addresses if own.family == self.space.family)
