@@ -74,7 +74,7 @@ def claimed(capture: str, permits: tuple[Permit, ...]) -> tuple[Verdict, list[bo
     [device] = loads(INTENT.replace("SPEAKS", "iproute2")).devices
     intent = replace(device, translations=(), permits=permits)
     read = read_device("edge", ("nftables",), {"rules.nft": capture})
-    there = replace(as_it_is(intent, read.device, read.sections), name="edge")
+    there = replace(as_it_is(intent, read), name="edge")
     topology = Topology(Network("", (there,)))
     sent = [(side, Header(Address.parse(a), Address.parse(b), "udp", port)) for side, a, b, port in (OUT, BACK)]
     return verdict(intent, read), [walk(topology, header, "edge", side).arrives for side, header in sent]

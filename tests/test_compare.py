@@ -130,3 +130,94 @@ def test_of_two_routes_that_stand_for_one_another_neither_is_cosmetic() -> None:
         assert changed != texts
         found = al.diff(quay, al.read("quay", quay.speaks, changed)).differences
         assert sorted(each.weight for each in found) == sorted(weights)
+
+
+SHOWN = """
+lattice: 1
+devices:
+  quay:
+    speaks: [SPEAKS, nftables]
+    interfaces:
+      wan0: {address: [203.0.113.9/28, 203.0.113.2/28]}
+      lan0: {address: 10.40.10.1/24}
+    routes: [{to: default, via: 203.0.113.1}]
+    translations: [{name: out, to: wan0, source-becomes: RULE}]
+"""
+
+
+@pytest.mark.parametrize(("speaks", "rule", "weights"), [
+    ("iproute2", "interface", ["consequential"]), ("iproute2", "{pool: 203.0.113.9}", []),
+    ("frr", "interface", []),  # which sorts what it prints, so that nothing is known of the order
+])  # fmt: skip
+def test_the_order_of_addresses_counts_where_packets_leave_with_the_first(
+    speaks: str, rule: str, weights: list[str]
+) -> None:
+    [intent] = al.loads(SHOWN.replace("SPEAKS", speaks).replace("RULE", rule)).devices
+    turned = [replace(one, addresses=one.addresses[::-1]) for one in intent.interfaces]
+    texts = {each.file: each.text for each in al.render(replace(intent, interfaces=tuple(turned)))}
+    found = al.diff(intent, al.read("quay", intent.speaks, texts))
+    assert [each.weight for each in found.differences] == weights
+    assert al.prove(intent, al.read("quay", intent.speaks, texts)).same == (not weights)
+    mending = al.mend(intent, texts.items())
+    assert (len(mending.mends), [each.firm for each in mending.held]) == (0, [True] * len(weights))
+
+
+def test_permits_of_two_families_have_no_order_between_them() -> None:
+    permits = [f'{{name: {name}, from: lan0, destination: "{to}"}}' for name, to in (
+        ("six", "2001:db8:66::/48"), ("four", "192.0.2.0/24"), ("more", "2001:db8:67::/48"))]  # fmt: skip
+    text = SHOWN.replace("SPEAKS, nftables", "iproute2, iptables, ip6tables").replace("RULE", "interface")
+    [intent] = al.loads(f"{text}    permits: [{', '.join(permits)}]\n").devices
+    texts = {each.file: each.text for each in al.render(intent)}
+    assert al.diff(intent, al.read("quay", intent.speaks, texts)).same
+
+
+PLAIN = """
+lattice: 1
+devices:
+  quay:
+    speaks: [networkd, nftables]
+    settings: {}
+    interfaces:
+      lan0: {address: 10.40.10.1/24}
+      lan1: {address: 10.40.11.1/24}
+    routes: [{to: 10.50.0.0/16, via: 10.40.10.9}]
+    management: [{service: tcp/22, from: lan0}]
+"""
+# What is changed in the intent, and why `prove` does not decide then.
+UNDECIDED = {
+    "MTU": ("10.40.11.1/24}", "10.40.11.1/24, mtu: 1400}", "lan1 has MTU 1400 and 1500"),
+    "learned": ("10.40.11.1/24}", "10.40.11.1/24, learns: dhcp6}", "lan1 does not learn its address in the same way"),
+    "bridged": ("    routes", "      br0: {bridge: {members: [lan1]}}\n    routes", "br0 is bridged otherwise"),
+    "unsaid": ("settings: {}", "settings: {forwarding: true}", "no text says whether it forwards IPv4"),
+    "filter unsaid": ("settings: {}", "settings: {reverse-path: off}", "no text says whether it filters"),
+}
+
+
+@pytest.mark.parametrize("case", UNDECIDED)
+def test_what_is_not_worked_out_is_not_decided(case: str) -> None:
+    old, new, words = UNDECIDED[case]
+    assert PLAIN.count(old) == 1
+    [there], [intent] = (al.loads(text).devices for text in (PLAIN, PLAIN.replace(old, new)))
+    found = al.prove(intent, as_captured(there))
+    assert (found.same, found.different) == (False, False)
+    assert any(words in each for each in (*found.proof.undecided, *found.incomplete))
+    assert al.prove(there, as_captured(there)).same
+
+
+def test_what_was_not_captured_or_understood_is_not_decided() -> None:
+    [quay] = al.loads(PLAIN).devices
+    texts = {each.file: each.text for each in al.render(quay)}
+    for file, text, words in (
+        ("nftables.nft", None, "no text speaks of access"),
+        ("nftables.nft", 'iifname "lo" accept', "in access nothing lets pass what the device sends to itself"),
+        ("nftables.nft", "ct state established,related accept", "in access nothing lets pass replies"),
+        ("10-lan0.network", "[Match]", "1 not understood, the first is 10-lan0.network:2"),
+    ):
+        changed = {**texts, file: texts[file].replace(text or "", "[Match]\nZz9=plural" if text == "[Match]" else "")}
+        if text is None:
+            del changed[file]
+        capture = al.read("quay", quay.speaks, changed)
+        found = al.prove(quay, capture)
+        assert not found.same and not found.different
+        assert any(words in each for each in found.incomplete), (words, found.incomplete)
+        assert not al.diff(quay, capture).same

@@ -116,7 +116,7 @@ def test_what_is_rendered_reads_back_as_the_same(speaks: tuple[str, ...], data: 
     assert now.routes == was.routes
     assert in_effect(was, now) == []
     assert now.settings == was.settings
-    there = as_it_is(device, capture.device, capture.sections)
+    there = as_it_is(device, capture)
     unseen = {each: getattr(device, each) for each in ("answers", *FELT) if each not in capture.sections}
     assert between(device, replace(there, **unseen)).same, "not by samples: for every packet"
     again = {each.file: each.text for each in render_device(capture.device) if each.text.strip()}

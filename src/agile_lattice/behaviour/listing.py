@@ -53,7 +53,8 @@ class Line(msgspec.Struct, frozen=True, gc=False):
             return f"{name}: source becomes the address that the interface learns"
         what = "destination" if rule.stage == "arrival" else "source"
         port = f", port {rule.to_port}" if rule.to_port is not None else ""
-        return f"{name}: {what} becomes {self.own or rule.to}{port}"
+        kept = ", ports kept" if rule.port_use == "kept" else ""
+        return f"{name}: {what} becomes {self.own or rule.to}{port}{kept}{', in DNS answers, too' * rule.rewrites_dns}"
 
 
 def lines(device: Device, part: Listed, space: Space) -> list[Line]:

@@ -8,6 +8,7 @@ from typing import Any, TypeVar
 from msgspec.structs import replace
 
 from agile_lattice.compare.differences import Gap
+from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.facts import AddressFact, AnswerFact
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.interfaces import Interface
@@ -32,11 +33,15 @@ FELT: dict[Section, str] = {
 }
 
 
-def as_it_is(intent: Device, there: Device, sections: Collection[Section]) -> Device:
+def as_it_is(intent: Device, capture: Capture) -> Device:
     """Return what was read of a device, with what it only answers for set apart from its own addresses.
 
-    Of sections that no text speaks of it has what the intent says: nothing is known of them.
+    Of sections that no text speaks of it has what the intent says: nothing is known of them. So it is with the order
+    of addresses, where a program sorts what it prints.
     """
+    there, sections = capture.device, capture.sections
+    if capture.sorts_addresses:
+        there = replace(there, interfaces=tuple(_in_order(one, intent.interface(one.name)) for one in there.interfaces))
     unseen: dict[str, Any] = {
         field: getattr(intent, field) for section, field in FELT.items() if section not in sections
     }
@@ -50,6 +55,12 @@ def as_it_is(intent: Device, there: Device, sections: Collection[Section]) -> De
     there = replace(there, **unseen)
     interfaces, answers = with_answers(there, answered_by(intent))
     return replace(there, interfaces=tuple(interfaces), answers=answers)
+
+
+def _in_order(one: Interface, meant: Interface | None) -> Interface:
+    """Return an interface with its addresses in the order of another, as far as that has them."""
+    order = {address: at for at, address in enumerate(meant.addresses if meant is not None else ())}
+    return replace(one, addresses=tuple(sorted(one.addresses, key=lambda each: order.get(each, len(order)))))
 
 
 def _with_bridging(intent: Device, there: Device) -> tuple[Interface, ...]:
@@ -90,7 +101,7 @@ def closed(intent: Device, there: Device, gaps: Sequence[Gap]) -> Device:
             changed[section] = getattr(intent, section)
     settings = _settings(intent.settings, there.settings, by_section)
     for gap in gaps:
-        if gap.implied:
+        if gap.implied and isinstance(gap.wanted, Settings):
             settings = _settings(gap.wanted, settings, ("settings",))
     return replace(there, settings=settings, **changed)
 
@@ -107,6 +118,8 @@ def _interfaces(intent: Device, there: Device, gaps: Iterable[Gap]) -> list[Inte
         if isinstance(wanted or other, AddressFact):
             name = (wanted or other).interface
             found[name] = _with_address(found[name], wanted, other)
+        elif gap.implied:
+            continue  # the order of addresses, which nothing that is typed changes
         elif other is None:
             new = replace(named[wanted.name], extra=(), answers=None)
             # A bare loopback is there, and has an MTU that nobody set.

@@ -26,7 +26,7 @@ from agile_lattice.compare.witnesses import Sides
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.facts import AddressFact, AnswerFact
 from agile_lattice.dialects.passes.families import of_family
-from agile_lattice.dialects.reading.absent import Absent
+from agile_lattice.dialects.reading.absent import LET, Absent
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import OWN_SETTINGS, SECTIONS, Answer, Device, Section, Settings, section_of_setting
@@ -36,11 +36,6 @@ from agile_lattice.intent.routes import Route
 from agile_lattice.notation.plain import interface_data, route_data, settings_data
 from agile_lattice.packets.spans import minus
 
-LET = {
-    "replies": "replies to what was let pass",
-    "itself": "what the device sends to itself",
-    "neighbours": "messages of neighbours (RFC 4861)",
-}
 IMPLIED = "the intent does not say so: without a word, a device forwards packets, and does not filter by their source"
 
 
@@ -59,7 +54,7 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
     unseen = [section for section in SECTIONS if section not in capture.sections]
     wanted = replace(intent, answers=normal_answers(intent)) if unseen else intent
     spoken = tuple(section for section in unseen if _speaks_of(wanted, section))
-    there = as_it_is(intent, capture.device, capture.sections)
+    there = as_it_is(intent, capture)
     sides = Sides(intent, there, unknown_of(capture), capture.unseen_families)
     found = list(judged(sides, find_gaps(intent, capture)))
     differences = tuple(gap.difference for gap in found)
@@ -151,6 +146,21 @@ def _interfaces(
                 )  # fmt: skip
                 yield Gap(difference, left, right)
             yield from _addresses(left, right, *places)
+            yield from _order(intent.interface(name), there.interface(name), left, right)
+
+
+def _order(mine: Interface | None, its: Interface | None, left: Interface, right: Interface) -> Iterator[Gap]:
+    """Yield that addresses have another order, if they are the same ones: packets may leave with the first."""
+    if mine is None or its is None or left.addresses != right.addresses:
+        return
+    own = {*left.addresses}
+    orders = [[each for each in one.addresses if each in own] for one in (mine, its)]
+    if orders[0] != orders[1]:
+        fields = (Field("order", *(", ".join(map(str, each)) for each in orders)),)
+        note = "packets that take the address of the interface take the first"
+        subject = f"addresses of {left.name}"
+        difference = Difference("moved", "interfaces", subject, "open", fields, note, mine.place, its.place)
+        yield Gap(difference, left, right, implied=True)
 
 
 def _kept(one: Interface, seen: Collection[Section]) -> dict[str, Any]:

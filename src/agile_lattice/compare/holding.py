@@ -10,6 +10,7 @@ import msgspec
 from agile_lattice.compare.differences import Gap
 from agile_lattice.dialects.facts import AddressFact, Fact
 
+IN_ORDER = "addresses keep the order in which they came: take away those that came first, and add them again by hand"
 ENTANGLED = "what stands with it was not understood, and would go along: take it out by hand"
 
 
@@ -25,6 +26,15 @@ class Held(msgspec.Struct, frozen=True):
     subject: str
     reason: str
     firm: bool = False
+
+
+def unchangeable(gaps: Sequence[Gap]) -> dict[int, Held]:
+    """Find what nothing that is typed or edited changes: the order in which an interface has its addresses."""
+    return {
+        index: Held(gap.difference.subject, IN_ORDER, firm=True)
+        for index, gap in enumerate(gaps)
+        if gap.implied and gap.difference.change == "moved"
+    }
 
 
 def entangled(gaps: Sequence[Gap], facts: Collection[Fact]) -> dict[int, Held]:

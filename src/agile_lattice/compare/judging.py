@@ -31,7 +31,9 @@ def judged(sides: Sides, gaps: Iterable[Gap]) -> Iterator[Gap]:
     """
     for gap in gaps:
         one = _judged(sides, gap)
-        if not (gap.implied and one.weight == "cosmetic"):
+        # The order of addresses is no news where so much is unknown that nobody can tell what it does.
+        silent = one.weight == "cosmetic" or (one.change == "moved" and one.weight == "open" and sides.unknown.doubts)
+        if not (gap.implied and silent):
             yield replace(gap, difference=one)
 
 

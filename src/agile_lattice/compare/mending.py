@@ -13,7 +13,7 @@ from agile_lattice.compare.closing import as_it_is, closed
 from agile_lattice.compare.comparing import compared, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
 from agile_lattice.compare.diverting import diverting
-from agile_lattice.compare.holding import Held, entangled
+from agile_lattice.compare.holding import Held, entangled, unchangeable
 from agile_lattice.compare.managing import cutting, says_management
 from agile_lattice.compare.trial import TRIED, Trial
 from agile_lattice.dialects.assembly import Capture, assemble, facts_in, facts_of
@@ -95,6 +95,7 @@ def mend(
     comparison, gaps = compared(intent, capture)
     mender = _Mender(intent, dialects, dict(texts), read, capture, gaps)
     held = {index: one for index, one in cutting(intent, mender.there, gaps).items() if one.subject not in cut}
+    held |= unchangeable(gaps)
     held |= entangled(gaps, [fact for _, one in read for fact in one.entangled])
     held |= {index: one for index, one in diverting(intent, mender.there, gaps, held).items() if one.subject not in cut}
     while True:
@@ -145,7 +146,7 @@ class _Mender:
     ) -> None:  # fmt: skip
         self.intent, self.dialects, self.texts = intent, dialects, texts
         self.read, self.capture, self.gaps = read, capture, gaps
-        self.there = as_it_is(intent, capture.device, capture.sections)
+        self.there = as_it_is(intent, capture)
         unread = {id(each) for _, one in read for each in one.leftovers}
         self.unheld = {(each.place.file, each.place.line) for each in capture.leftovers if id(each) not in unread}
 

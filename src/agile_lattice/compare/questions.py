@@ -22,7 +22,7 @@ from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.spans import Spans, merged
 
 # Fields of which it is worked out what they do to packets; of an MTU, say, it is not.
-OF_INTERFACES = frozenset({"enabled", "vlan", "parent", "instance"})
+OF_INTERFACES = frozenset({"enabled", "vlan", "parent", "instance", "order"})
 OF_SETTINGS = frozenset({"forwarding", "reverse_path"})
 
 

@@ -11,7 +11,7 @@ import msgspec
 from agile_lattice.compare.differences import Difference, Field, Gap, field_differences, paired, weigh
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.permits import Access, Passage, Permit, passages
-from agile_lattice.intent.stages import Rule, family_of, overlap, split
+from agile_lattice.intent.stages import Rule, family_of, named_families, overlap, split
 from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, described
 from agile_lattice.notation.plain import access_data, permit_data, translation_data
 from agile_lattice.packets.order import longest_run
@@ -146,6 +146,12 @@ def _passages_meet(one: Permit, other: Permit) -> bool:
     )
 
 
+def _families_of_permit(one: Permit) -> tuple[str, ...]:
+    """Return the lists that a permit stands in: one for each family, since no packet is of two."""
+    named = {family for rule in passages([one]) for family in named_families(rule)}
+    return tuple(f"permits {family}" for family in (4, 6) if not named or family in named)
+
+
 def _as_rule(one: Passage) -> Rule:
     return Rule("arrival", "keep", one.arrives, one.leaves, one.source, one.destination, one.protocol, one.ports)
 
@@ -158,7 +164,7 @@ PERMITS: Sort[Permit] = Sort(
     lambda one: f"permit {one.name}".rstrip(),
     permit_data,
     lambda one: (one.arrives, one.leaves, one.source, one.destination),
-    lambda one: ("permits",),
+    _families_of_permit,
     _passages_meet,
 )
 # All of it lets through, so order means nothing.

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from agile_lattice.compare.comparing import compared
 from agile_lattice.compare.differences import Comparison, Difference, Gap
-from agile_lattice.compare.holding import ENTANGLED, Held
+from agile_lattice.compare.holding import ENTANGLED, IN_ORDER, Held
 from agile_lattice.dialects.assembly import assemble
 from agile_lattice.dialects.changes.changing import TextChange
 from agile_lattice.dialects.dialect import Dialect, Form
@@ -92,6 +92,8 @@ class Trial:
                 continue
             if gap.wanted is None and _stands_with(gap.found, entangled):
                 more.append(Held(one.subject, ENTANGLED, firm=True))
+            elif gap.implied and one.change == "moved":
+                more.append(Held(one.subject, IN_ORDER, firm=True))
             else:
                 left.append(gap)
         return left, more

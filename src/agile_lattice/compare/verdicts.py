@@ -18,6 +18,7 @@ from agile_lattice.compare.questions import question_about
 from agile_lattice.compare.replies import reply_dropped
 from agile_lattice.compare.witnesses import Sides, Walks
 from agile_lattice.dialects.assembly import Capture
+from agile_lattice.dialects.reading.absent import LET
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.intent.model import Device, Section
 
@@ -91,7 +92,7 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     """
     carried = {section for name in intent.speaks for section in catalogue.dialect(name).carries}
     unseen = [each for each in WHAT_PACKETS_FEEL if each not in capture.sections]
-    there = as_it_is(intent, capture.device, capture.sections)
+    there = as_it_is(intent, capture)
     incomplete = [f"no text speaks of {each}" for each in unseen if each in carried]
     incomplete += [f"no text speaks of the rules of IPv{family}" for family in capture.unseen_families]
     incomplete += _unsaid(intent, there)
@@ -108,7 +109,7 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
         if witness is not None:
             shown.append(Shown(Parting("replies", "pass", "are asked like any packet"), witness))
         else:
-            incomplete.append(f"in {each.section} nothing lets {each.lets} pass ({each.place})")
+            incomplete.append(f"in {each.section} nothing lets pass {LET[each.lets]} ({each.place})")
     return replace(found, shown=tuple(shown), incomplete=tuple(incomplete))
 
 

@@ -53,6 +53,7 @@ class Capture(msgspec.Struct, frozen=True):
         leftovers: What was not understood.
         sections: The sections that the texts speak of; of the others nothing is known.
         absent: What its lists of rules do not let pass, though an intent means that they do.
+        sorts_addresses: Whether a program printed addresses in an order of its own.
         unseen_families: Address families of whose rules the texts do not speak, though of those of the other.
     """
 
@@ -61,6 +62,7 @@ class Capture(msgspec.Struct, frozen=True):
     sections: frozenset[Section]
     absent: tuple[Absent, ...] = ()
     unseen_families: tuple[int, ...] = ()
+    sorts_addresses: bool = False
 
 
 def facts_of(device: Device) -> Facts:
@@ -174,7 +176,8 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     leftovers.sort(key=lambda each: (files[each.place.file], each.place.line))
     absent = tuple(each for reading in readings for each in reading.absent)
     unseen = sorted({family for each in dialects for family in each.rules_for} - families) if families else []
-    return Capture(device, tuple(leftovers), frozenset(sections), absent, tuple(unseen))
+    sorts = any(each.sorts_addresses for each in readings)
+    return Capture(device, tuple(leftovers), frozenset(sections), absent, tuple(unseen), sorts)
 
 
 def _settings(facts: dict[str, list[Any]], host_name: str) -> Settings:

@@ -10,6 +10,7 @@
     unpermitted = "drops"      # what a device without any permit does with what would need one
     implied = ["..."]          # what is on without being said, in words
     groups = "apart"           # whether addresses and services are declared apart and used by name
+    addresses = "sorted"       # whether its program prints the addresses of an interface in an order of its own
     family = 4                 # the one address family that its rules are for, if the other has a program of its own
 
 From these follow passes between facts and model, each a pair: `down` before rendering, `up` after reading. What
@@ -52,6 +53,7 @@ class Semantics(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename=
     unpermitted: Literal["passes", "drops"] = "passes"
     implied: tuple[str, ...] = ()
     groups: Literal["inline", "apart"] = "inline"
+    addresses: Literal["kept", "sorted"] = "kept"
     family: Literal[4, 6] | None = None
 
 

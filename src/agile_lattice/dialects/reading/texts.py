@@ -34,6 +34,7 @@ class Reading(msgspec.Struct, frozen=True):
         statements: How many statements it has, and how many of them were understood.
         answers_itself: Whether the device answers for what its translations use without being told.
         family: The one address family that its rules are for, if there is another program for the other.
+        sorts_addresses: Whether the program sorts the addresses that it prints.
         absent: What its lists of rules should let pass before their rules are asked, and do not.
         entangled: Facts inside whose statements something stands that was not understood.
     """
@@ -48,6 +49,7 @@ class Reading(msgspec.Struct, frozen=True):
     family: int | None = None
     entangled: tuple[Fact, ...] = ()
     absent: tuple[Absent, ...] = ()
+    sorts_addresses: bool = False
 
 
 def read_form(dialect: Dialect, form: Form, text: str, file: str) -> Reading:
@@ -95,6 +97,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     return Reading(
         dialect.name, reader.form.name, facts, leftovers, frozenset(reader.sections), (count, count - reader.left),
         itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent_of(reader.form, facts, reader.seen)),
+        dialect.semantics.addresses == "sorted",
     )  # fmt: skip
 
 
