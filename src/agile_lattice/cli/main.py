@@ -13,6 +13,7 @@ from collections.abc import Mapping, Sequence
 from difflib import get_close_matches
 from importlib import import_module
 from io import TextIOWrapper
+from pathlib import Path
 
 NOTHING_TO_REPORT, SOMETHING_TO_REPORT, COULD_NOT = 0, 1, 2
 
@@ -324,6 +325,6 @@ def _prepare_streams() -> None:
     for name in ("stdout", "stderr"):
         stream = getattr(sys, name)
         if stream is None:  # closed by whoever started us: what is printed goes nowhere
-            setattr(sys, name, open(os.devnull, "w"))  # noqa: SIM115 - open as long as the process lives
+            setattr(sys, name, Path(os.devnull).open("w"))  # open as long as the process lives
         elif isinstance(stream, TextIOWrapper):
             stream.reconfigure(errors="replace")

@@ -8,9 +8,11 @@ from functools import partial
 import msgspec
 from msgspec.structs import replace
 
+from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.listing import LISTED
 from agile_lattice.behaviour.proving import Part, Parting, Proof, prove
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
+from agile_lattice.behaviour.walking import Walk
 from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.differences import Witness
 from agile_lattice.compare.doubts import unknown_of
@@ -114,9 +116,27 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
 
 
 def _comes_to(part: Part, walks: Walks) -> bool:
-    """Tell whether a packet comes to a stage on either side; to what is no list of rules, every packet does."""
-    visits = [visit for each in walks if each is not None for visit in each.visits]
-    return part not in LISTED or any(stage.stage == part for each in visits for stage in each.stages)
+    """Tell whether a packet comes to a list of rules on both sides, as the same; to what is no list every packet does.
+
+    Of packets that are treated differently each comes on both sides as the same to where they part first.
+    """
+    if part not in LISTED or part == "arrival":
+        return True
+    seen = [_seen_at(part, each) for each in walks]
+    return None not in seen and seen[0] == seen[1]
+
+
+def _seen_at(part: Part, walk: Walk | None) -> tuple[Header, str] | None:
+    """Return a packet as it comes to a list of rules, and where it is going out then; `None` if it does not."""
+    visit = walk.visits[-1] if walk is not None else None
+    if walk is None or visit is None:
+        return None
+    if part == "access":
+        here = walk.end == "reaches the device" or any(each.stage == "access" for each in visit.stages)
+    else:
+        here = any(each.stage in ("departure", part) for each in visit.stages)
+    behind = next((each.after for each in visit.stages if each.stage == "way"), None)
+    return (behind, visit.leaves) if here and behind is not None else None
 
 
 def _unsaid(intent: Device, there: Device) -> Iterator[str]:
