@@ -6,14 +6,12 @@ called: asking for help costs nothing of what a command needs.
 
 from __future__ import annotations
 
-import os
 import sys
 from argparse import ArgumentParser, ArgumentTypeError, Namespace, RawDescriptionHelpFormatter, _SubParsersAction
 from collections.abc import Mapping, Sequence
 from difflib import get_close_matches
 from importlib import import_module
-from io import TextIOWrapper
-from pathlib import Path
+from io import StringIO, TextIOWrapper
 
 NOTHING_TO_REPORT, SOMETHING_TO_REPORT, COULD_NOT = 0, 1, 2
 
@@ -325,6 +323,6 @@ def _prepare_streams() -> None:
     for name in ("stdout", "stderr"):
         stream = getattr(sys, name)
         if stream is None:  # closed by whoever started us: what is printed goes nowhere
-            setattr(sys, name, Path(os.devnull).open("w"))  # open as long as the process lives
+            setattr(sys, name, StringIO())
         elif isinstance(stream, TextIOWrapper):
             stream.reconfigure(errors="replace")
