@@ -191,7 +191,8 @@ def could_be_sent(packet: Packet, sides: Iterable[Device]) -> bool:
     ends = [ip_address(str(Address(packet.family, value))) for value in (packet.source, packet.destination)]
     if any(end in net for end in ends for net in ODD if net.version == packet.family):
         return False
-    opened = False
+    opened, ports = False, []
+    sides = list(sides)
     for device in sides:
         if packet.source in own_addresses(device, packet.family):
             return False
@@ -202,9 +203,17 @@ def could_be_sent(packet: Packet, sides: Iterable[Device]) -> bool:
             return False
         port = device.interface(packet.arrives)
         routed = any(each.interface == packet.arrives for each in device.routes)
+        ports.append(port)
         if port is not None and port.enabled and not port.loopback:
             opened = opened or bool(port.addresses or port.learns or port.dial or routed)
-    return opened
+    if opened or None in ports:
+        return opened
+    # One of which nothing is set lets packets in as well, if it is no port of a bridge.
+    bridged = all(
+        any(one.bridge and packet.arrives in (one.name, *one.bridge.members) for one in device.interfaces)
+        for device in sides
+    )
+    return not bridged and any(port.enabled and not port.loopback for port in ports)
 
 
 def packets(sides: Iterable[Device], chance: Random, count: int) -> Iterator[Packet]:

@@ -178,7 +178,8 @@ def judge(one: Device, other: Device, seed: int, counts: Counter[str]) -> list[s
     counts["same" if found.same else "differ" if found.different else "not decided"] += 1
     counts["stages not decided"] += len(open_)
     counts["stages"] += len(found.proof.partings)
-    worked_out = not found.proof.undecided
+    routed = any(each.ways or any(port.addresses or port.learns for port in each.interfaces) for each in (one, other))
+    worked_out = routed and not found.proof.undecided
     counts["not decided, though all is worked out"] += worked_out and not found.same and not found.different
     return refuted(one, other, seed, found)
 

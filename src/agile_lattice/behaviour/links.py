@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable
+from collections.abc import Hashable, Sequence
 
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
@@ -12,6 +12,20 @@ def takes_part(one: Interface, device: Device) -> bool:
     """Tell whether packets of others can come in by an interface: one that is up and that something is set of."""
     routed = any(each.interface == one.name for each in device.routes)
     return one.enabled and not one.loopback and bool(one.addresses or one.learns or one.dial or routed)
+
+
+def comes_in(name: str, devices: Sequence[Device]) -> bool:
+    """Tell whether packets of others can come in by an interface of a device, given as it is on some sides.
+
+    By one of which nothing is set they can if all sides have it. If only some do, it is one of those that every system
+    has; and the ports of a bridge are the bridge's.
+    """
+    ports = [(device, device.interface(name)) for device in devices]
+    up = [(device, port) for device, port in ports if port is not None and port.enabled and not port.loopback]
+    if any(takes_part(port, device) for device, port in up):
+        return True
+    bridged = all(device.is_bridged(name) for device, port in ports if port is not None)
+    return bool(up) and not bridged and all(port is not None for _, port in ports)
 
 
 def wire(device: Device, name: str) -> Hashable:

@@ -7,7 +7,7 @@ from itertools import chain, islice
 
 from agile_lattice.behaviour.candidates import is_outside, sender
 from agile_lattice.behaviour.images import ARRIVES, PROTOCOL
-from agile_lattice.behaviour.links import takes_part
+from agile_lattice.behaviour.links import comes_in
 from agile_lattice.behaviour.matching import DESTINATION, LIKED_PORTS, LIKED_PROTOCOLS, PORT, SOURCE, STRANGER, Space
 from agile_lattice.behaviour.treatment import Treating
 from agile_lattice.intent.addresses import BITS, Prefix
@@ -39,11 +39,7 @@ def sendable(sides: Sequence[Treating]) -> Box | None:
     one that it answers for: who else would send from it?
     """
     space = sides[0].space
-    names = [
-        name
-        for name in space.names
-        if any((one := each.device.interface(name)) is not None and takes_part(one, each.device) for each in sides)
-    ]
+    names = [name for name in space.names if comes_in(name, [each.device for each in sides])]
     sources = minus(UNICAST[space.family], merged(span for each in sides for span in each.held))
     whole = space.box(arrives=names)
     return _cut(whole, {SOURCE: sources, DESTINATION: UNICAST[space.family]}) if names else None

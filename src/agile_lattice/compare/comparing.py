@@ -133,7 +133,8 @@ def _interfaces(
                 yield Gap(Difference("missing", "interfaces", subject, "open", intent=left.place), left)
         elif left is None and right is not None:
             shut = not right.enabled and found.is_bridged(right.name)
-            if right.addresses or right.learns or right.dial or right.bridge or shut:
+            joins = right.bridge is not None and right.bridge.members
+            if right.addresses or right.learns or right.dial or joins or shut:
                 # Ports that nothing is connected to, and a bare loopback, are on every system.
                 yield Gap(Difference("extra", "interfaces", subject, "open", device=right.place), None, right)
         elif left is not None and right is not None:
@@ -154,8 +155,10 @@ def _order(mine: Interface | None, its: Interface | None, left: Interface, right
     if mine is None or its is None or left.addresses != right.addresses:
         return
     own = {*left.addresses}
-    orders = [[each for each in one.addresses if each in own] for one in (mine, its)]
-    if orders[0] != orders[1]:
+    for family in (4, 6):
+        orders = [[each for each in one.addresses if each in own and each.family == family] for one in (mine, its)]
+        if orders[0] == orders[1]:
+            continue
         fields = (Field("order", *(", ".join(map(str, each)) for each in orders)),)
         note = "packets that take the address of the interface take the first"
         subject = f"addresses of {left.name}"

@@ -31,7 +31,9 @@ def can_be_proven(sides: Sides, gap: Gap) -> bool:
     one = gap.wanted if gap.wanted is not None else gap.found
     if isinstance(one, Interface):
         # What a bridge does between its ports is not.
-        return _fields(gap) <= OF_INTERFACES and not any(each.is_bridged(one.name) for each in sides.devices)
+        return _fields(gap) == {"order"} or (
+            _fields(gap) <= OF_INTERFACES and not any(each.is_bridged(one.name) for each in sides.devices)
+        )
     return not isinstance(one, Settings) or _fields(gap) <= OF_SETTINGS
 
 

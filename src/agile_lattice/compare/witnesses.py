@@ -90,6 +90,10 @@ class Sides:
         self.unknown = unknown
         self.topologies = tuple(Topology(Network("", (each,))) for each in self.devices)
         self._budget = MOST_IN_ALL
+        self._leads_anywhere = any(
+            each.ways or any(one.addresses or one.learns or one.dial for one in each.interfaces)
+            for each in self.devices
+        )
 
     @cache  # noqa: B019 - as long as the sides are kept, and no longer
     def space(self, family: int) -> Space:
@@ -148,11 +152,13 @@ class Sides:
     def _asked(self, question: Question, shows: Shows) -> Answered:
         if reason := self.unknown.of("interfaces"):
             return Answered(None, reason)  # it could be about any packet
+        if not self._leads_anywhere and (question.coming or question.inside):
+            return Answered(None, "nothing is said of addresses and routes, and so of where packets go")
+        if question.family in self._unseen:
+            return Answered(None, f"no text speaks of the rules of IPv{question.family}")
         all_of_them = self.sendable(question.family)
         if all_of_them is None:
             return Answered()
-        if question.family in self._unseen:
-            return Answered(None, f"no text speaks of the rules of IPv{question.family}")
         sides = self.treating(question.family)
         budget = Budget(min(MOST_WORK, max(self._budget, 0)))
         try:

@@ -158,7 +158,7 @@ def edited_texts(form: Form, texts: Sequence[tuple[str, str]], steps: Sequence[S
             here = step.before.file
         elif files:
             here = str(PurePath(texts[0][0]).with_name(step.node.statement.text))
-        by_file.setdefault(here, []).append(_edit(step))
+        by_file.setdefault(here, []).append(_edit(step, form.change.how == "edited"))
     old = dict(texts)
     new = {file: _text_after(form, old.get(file, ""), edits, files) for file, edits in by_file.items()}
     return [TextChange(file, old.get(file, ""), text) for file, text in new.items() if text != old.get(file, "")]
@@ -191,6 +191,10 @@ def _text_after(form: Form, text: str, edits: list[Edit], files: bool) -> str:
     return woven(form.surface, text, whole.inside or ())
 
 
-def _edit(step: Step) -> Edit:
+def _edit(step: Step, patched: bool) -> Edit:
     before, after = (None if node is None else node.statement for node in (step.before, step.after))
-    return Edit(before, after, None if step.inside is None else [_edit(each) for each in step.inside])
+    gone = step.before.phrase.gone if step.before is not None and step.before.phrase is not None else None
+    if patched and step.before is not None and after is None and gone is not None:
+        # A setting that every system has goes by being set to what it is anyhow.
+        after = next(_without(step.before, Change()), None)
+    return Edit(before, after, None if step.inside is None else [_edit(each, patched) for each in step.inside])
