@@ -221,3 +221,11 @@ def test_what_was_not_captured_or_understood_is_not_decided() -> None:
         assert not found.same and not found.different
         assert any(words in each for each in found.incomplete), (words, found.incomplete)
         assert not al.diff(quay, capture).same
+
+
+def test_an_interface_without_settings_that_is_shut_on_one_side_is_a_difference() -> None:
+    text = PLAIN.replace("    routes", "      lan2: {}\n    routes")
+    [intent] = al.loads(text).devices
+    shut = [replace(one, enabled=one.name != "lan2") for one in intent.interfaces]
+    found = al.prove(intent, as_captured(replace(intent, interfaces=tuple(shut))))
+    assert found.different and found.shown[0].witness is not None and found.shown[0].witness.arrives == "lan2"

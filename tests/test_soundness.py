@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 
-from hypothesis import given, settings
+from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 from agile_lattice.intent.model import Device
@@ -15,7 +15,8 @@ from test_laws import MANY
 def test_no_packet_refutes_what_is_said_of_two_devices() -> None:
     counts: Counter[str] = Counter()
 
-    @settings(MANY, max_examples=250)
+    # What fails is shown as it was found: to make it smaller takes many times as long as to find it.
+    @settings(MANY, max_examples=220, phases=[Phase.explicit, Phase.generate])
     @given(pairs(), st.integers(0, 2**32))
     def look(pair: tuple[Device, Device], seed: int) -> None:
         assert judge(*pair, seed, counts) == []

@@ -11,7 +11,7 @@ from typing import Literal
 
 import msgspec
 
-from agile_lattice.behaviour.links import described, takes_part, wire
+from agile_lattice.behaviour.links import comes_in, described, wire
 from agile_lattice.behaviour.listing import LISTED, Listed, lines
 from agile_lattice.behaviour.matching import Match, Packet, Space
 from agile_lattice.behaviour.tables import Table
@@ -179,15 +179,15 @@ def _settings(left: Device, right: Device) -> Iterator[Parting]:
 def _interfaces(left: Device, right: Device) -> Iterator[Parting]:
     """Compare which interfaces packets can come in and go out by, and what is behind them."""
     for name in dict.fromkeys(each.name for device in (left, right) for each in device.interfaces):
-        if _state(left, name) != _state(right, name):
+        if comes_in(name, (left, right)) and _state(left, name) != _state(right, name):
             here, there = (_state_in_words(each, name) for each in (left, right))
             yield Parting("interface", here, there, interface=name)
 
 
 def _state(device: Device, name: str) -> Hashable:
-    """Return what packets that come in or go out by an interface find there; nothing if it takes no part."""
+    """Return what packets that come in or go out by an interface find there; nothing if it is not there or down."""
     port = device.interface(name)
-    if port is None or not takes_part(port, device):
+    if port is None or not port.enabled or port.loopback:
         return None
     return port.instance, wire(device, name)
 
