@@ -229,3 +229,37 @@ def test_an_interface_without_settings_that_is_shut_on_one_side_is_a_difference(
     shut = [replace(one, enabled=one.name != "lan2") for one in intent.interfaces]
     found = al.prove(intent, as_captured(replace(intent, interfaces=tuple(shut))))
     assert found.different and found.shown[0].witness is not None and found.shown[0].witness.arrives == "lan2"
+
+
+BRIDGED = """
+lattice: 1
+devices:
+  quay:
+    speaks: [iproute2, bridge]
+    interfaces:
+      p1: {tagged: 7}
+      br0: {bridge: {members: [p1], vlans: [7]}}
+      br0.7: {parent: br0, vlan: 7, address: 10.40.7.1/24}
+"""
+
+
+def test_vlans_that_were_not_captured_are_not_the_same() -> None:
+    [quay] = al.loads(BRIDGED).devices
+    texts = {each.file: each.text for each in al.render(quay)}
+    assert al.prove(quay, al.read("quay", quay.speaks, texts)).same
+    [seen] = [file for file in texts if "iproute2" in file]
+    found = al.prove(quay, al.read("quay", quay.speaks, {seen: texts[seen]}))
+    assert (found.same, found.different) == (False, False) and "no text speaks of bridging" in found.incomplete
+
+
+def test_an_unknown_route_may_be_the_way_back_to_a_source() -> None:
+    text = PLAIN.replace("[networkd, nftables]", "[iproute2, nftables, sysctl]").replace(
+        "settings: {}", "settings: {reverse-path: strict}"
+    )
+    [quay] = al.loads(text).devices
+    texts = {each.file: each.text for each in al.render(quay)}
+    batch = "iproute2.batch"
+    texts[batch] = texts[batch].replace("route replace 10.50.0.0/16", "route replace zz9 10.50.0.0/16")
+    capture = al.read("quay", quay.speaks, texts)
+    assert len(capture.leftovers) == 1
+    assert not al.prove(quay, capture).different, "what was not understood may be that very route"

@@ -88,7 +88,8 @@ class Treating:
         elsewhere = minus(self._on_link(name), self._answered(name))
         there = meet(box[DESTINATION], elsewhere)
         if there:
-            yield with_spans(box, DESTINATION, there), STOPPED
+            reason = self.unknown.of("routes")  # it may say that the device answers for it
+            yield with_spans(box, DESTINATION, there), Treatment(None, KEEP, reason) if reason else STOPPED
         rest = minus(box[DESTINATION], elsewhere)
         if not rest:
             return
@@ -126,6 +127,10 @@ class Treating:
     def _looked_up(self, name: str, box: Box, action: Action, budget: Budget) -> Iterator[Part]:
         port = self.device.interface(name)
         table = self.topology.table(self.device.name, self.space.family, port.instance if port is not None else "")
+        reason = self.unknown.of("routes")
+        if reason and self.device.filters_by and self.space.family == 4:
+            yield box, Treatment(None, KEEP, reason)  # whether there is a way back is not known
+            return
         for part, allowed in self._by_source(name, table, box):
             if not allowed:
                 yield part, STOPPED

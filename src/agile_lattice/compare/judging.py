@@ -19,6 +19,7 @@ from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, 
 
 RULES = (Route, Permit, Access, Exempt, Dynamic, Static, Publish, Twice)
 PROVEN = "proven: no packet can tell"
+BESIDE = "not decided: packets that it could be about are treated differently, maybe for another reason"
 WHILE_UP = f"{PROVEN}, while all interfaces are up"
 
 
@@ -51,6 +52,8 @@ def _judged(sides: Sides, gap: Gap) -> Difference:
         return replace(one, weight="open", note=_joined(one.note, f"not decided: {found.unknown}"))
     if found.beside is not None and isinstance(gap.wanted or gap.found, Route) and not _leads_nowhere_else(sides, gap):
         return replace(one, weight="consequential", witness=found.beside)
+    if found.beside is not None and not isinstance(gap.wanted or gap.found, Route):
+        return replace(one, weight="open", note=_joined(one.note, BESIDE))
     if one.weight == "open" and can_be_proven(sides, gap):
         return replace(one, weight="cosmetic", note=WHILE_UP if one.section == "routes" else PROVEN)
     return one

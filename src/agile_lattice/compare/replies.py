@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from agile_lattice.behaviour.flows import Header, matches
+from agile_lattice.behaviour.unknown import Unknown
 from agile_lattice.compare.differences import Witness
 from agile_lattice.compare.witnesses import FAMILIES, Sides
 from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.intent.permits import Passage, passages
+from agile_lattice.intent.places import NOWHERE
 from agile_lattice.packets.boxes import Undecided
 
 
@@ -32,7 +34,7 @@ def reply_dropped(sides: Sides, absent: Absent) -> Witness | None:
                 seen = next((each.before for each in visit.stages if each.stage == "permits"), None)
                 if seen is None or not visit.leaves:
                     continue
-                reason = _dropped(rules, absent, seen.answer, visit.leaves, name)
+                reason = _dropped(rules, absent, sides.unknown, seen.answer, visit.leaves, name)
                 if reason:
                     reply = f"its reply {seen.answer}"
                     return Witness(name, header, f"it passes, and so does {reply}", f"it passes, and {reply} {reason}")
@@ -41,11 +43,16 @@ def reply_dropped(sides: Sides, absent: Absent) -> Witness | None:
     return None
 
 
-def _dropped(rules: Sequence[Passage], absent: Absent, reply: Header, arrives: str, leaves: str) -> str:
-    """Tell why a reply is dropped; empty if it is not."""
+def _dropped(
+    rules: Sequence[Passage], absent: Absent, unknown: Unknown, reply: Header, arrives: str, leaves: str
+) -> str:
+    """Tell why a reply is dropped; empty if it is not, or if a line that was not understood may let it pass."""
     for rule in rules:
+        if unknown.before("permits", rule.place):
+            return ""
         if absent.rest.line and rule.place.line > absent.rest.line:
             return ""
         if matches(rule, reply, arrives, leaves):
             return f"is dropped by {rule.name or 'a rule'} ({rule.place})" if rule.verdict == "drop" else ""
-    return "" if absent.rest.line else "is dropped: no rule lets it pass"
+    known = not absent.rest.line and not unknown.before("permits", NOWHERE)
+    return "is dropped: no rule lets it pass" if known else ""

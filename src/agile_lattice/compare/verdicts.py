@@ -94,6 +94,8 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     """
     carried = {section for name in intent.speaks for section in catalogue.dialect(name).carries}
     unseen = [each for each in WHAT_PACKETS_FEEL if each not in capture.sections]
+    if "bridging" not in capture.sections and any(each.carried for each in intent.interfaces):
+        unseen.append("bridging")
     there = as_it_is(intent, capture)
     incomplete = [f"no text speaks of {each}" for each in unseen if each in carried]
     incomplete += [f"no text speaks of the rules of IPv{family}" for family in capture.unseen_families]
@@ -160,10 +162,14 @@ def between(one: Device, other: Device, unknown: Unknown = NOTHING_UNKNOWN) -> V
 def _verdict(sides: Sides) -> Verdict:
     proof = prove(*sides.devices)
     shown: list[Shown] = []
+    beside: list[Shown] = []
     for at, each in enumerate(proof.partings):
         if len(shown) == MOST_SHOWN:
             return Verdict(sides.name, proof, tuple(shown), hidden=len(proof.partings) - at)
         found = sides.ask(question_about(sides, each), partial(_comes_to, each.part))
         if found.witness is not None or found.unknown:
             shown.append(Shown(each, found.witness, found.walks, found.unknown))
-    return Verdict(sides.name, proof, tuple(shown))
+        elif found.beside is not None:
+            beside.append(Shown(each, found.beside))
+    # Of a packet that is treated differently where it comes to another stage first, that stage tells; else this one.
+    return Verdict(sides.name, proof, tuple(shown or beside))

@@ -6,7 +6,6 @@ The search is exact: it finds a packet, or none is treated differently, or it sa
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator
-from functools import cache
 
 import msgspec
 from msgspec.structs import replace
@@ -88,32 +87,33 @@ class Sides:
         self.name = intent.name
         self.devices = intent, replace(there, name=intent.name)
         self.unknown = unknown
-        self.topologies = tuple(Topology(Network("", (each,))) for each in self.devices)
+        mine, its = (Topology(Network("", (each,))) for each in self.devices)
+        self.topologies = mine, its
+        self._treating: dict[int, tuple[Treating, Treating]] = {}
+        self._sendable: dict[int, Box | None] = {}
         self._budget = MOST_IN_ALL
         self._leads_anywhere = any(
             each.ways or any(one.addresses or one.learns or one.dial for one in each.interfaces)
             for each in self.devices
         )
 
-    @cache  # noqa: B019 - as long as the sides are kept, and no longer
     def space(self, family: int) -> Space:
         """Return the numbers of the interfaces of both sides."""
-        return common_space(*self.devices, family)
+        return self.treating(family)[0].space
 
-    @cache  # noqa: B019
     def treating(self, family: int) -> tuple[Treating, Treating]:
-        """Return both sides as functions of packets."""
-        unknown = NOTHING_UNKNOWN, self.unknown
-        one, other = (
-            Treating(topology, self.name, self.space(family), each)
-            for topology, each in zip(self.topologies, unknown, strict=True)
-        )
-        return one, other
+        """Return both sides as functions of packets, made once."""
+        if family not in self._treating:
+            space = common_space(*self.devices, family)
+            (mine, its), unknown = self.topologies, self.unknown
+            self._treating[family] = Treating(mine, self.name, space), Treating(its, self.name, space, unknown)
+        return self._treating[family]
 
-    @cache  # noqa: B019
     def sendable(self, family: int) -> Box | None:
-        """Return the packets that somebody could send."""
-        return sendable(self.treating(family))
+        """Return the packets that somebody could send, worked out once."""
+        if family not in self._sendable:
+            self._sendable[family] = sendable(self.treating(family))
+        return self._sendable[family]
 
     def ask(self, questions: Iterable[Question], shows: Shows = lambda walks: True) -> Answered:
         """Find out whether some packet is treated differently.
