@@ -6,14 +6,17 @@ It shares nothing with `behaviour` but the model. What it says of single packets
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from ipaddress import ip_address, ip_network
+from ipaddress import IPv4Address, IPv6Address, ip_network
 from random import Random
 from typing import NamedTuple
 
-from agile_lattice.intent.addresses import Address, AddressSet
+from msgspec.structs import replace
+
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix, stand_in
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.normal import normal_answers
 from agile_lattice.intent.permits import passages
+from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import PROTOCOL_NUMBERS
 from agile_lattice.intent.stages import Rule, family_of, split
 
@@ -155,8 +158,36 @@ def received(device: Device, packet: Packet) -> bool:
     )
 
 
-def fate(device: Device, packet: Packet) -> object:
-    """What becomes of a packet: `None` if it gets nowhere."""
+def as_learned(device: Device, first: bool) -> tuple[Device, dict[int, int]]:
+    """The device once it has learned something: an address that nobody names, and a default route.
+
+    Which of two default routes is taken is for the system to say: the learned one is the first of all, or the last.
+    Returns the address by what stands for it in what is claimed, too.
+    """
+    interfaces, routes, known = [], list(device.routes), {}
+    for at, one in enumerate(device.interfaces):
+        own: list[Prefix] = []
+        for family, learned, default in (
+            (4, one.learns_ipv4, one.learns_ipv4 or one.dial is not None),
+            (6, {"dhcp6", "slaac"} & {*one.learns}, "slaac" in one.learns),
+        ):
+            value = (0xDFFF0107 if family == 4 else 0x2001_0DB8_DFFF << 80 | 7) + (at << 8)
+            if learned:
+                own.append(Prefix(family, value, BITS[family]))
+                words = f"the address that {device.name} learns on {one.name}"
+                known[stand_in(family, words).value] = value
+            if default:
+                distance = 0 if first else 1 << 33
+                routes.append(
+                    Route(Prefix(family, 0, 0), Address(family, value + 1), one.name, None, distance,
+                          instance=one.instance)
+                )  # fmt: skip
+        interfaces.append(replace(one, addresses=(*one.addresses, *own)))
+    return replace(device, interfaces=tuple(interfaces), routes=tuple(routes)), known
+
+
+def fate(device: Device, packet: Packet, choice: int = 0) -> object:
+    """What becomes of a packet: `None` if it gets nowhere. Of routes that are equally good one is chosen."""
     if not received(device, packet):
         return None
     port = device.interface(packet.arrives)
@@ -177,8 +208,8 @@ def fate(device: Device, packet: Packet) -> object:
     forwards = device.settings.forwarding4 if packet.family == 4 else device.settings.forwarding6
     if way == "nowhere" or forwards is False:
         return None
-    # Of several that are equally good a rule that names an interface sees the first, by name.
-    leaves = min(name for name, _ in way if name)  # type: ignore[misc]
+    leading = sorted(((name, hop or 0) for name, hop in way if name))  # type: ignore[misc]
+    leaves = leading[choice % len(leading)][0]
     permits = passages(device.permits)
     if next((each.verdict for each in permits if matches(each, now, leaves)), "drop" if permits else "pass") == "drop":
         return None
@@ -188,7 +219,8 @@ def fate(device: Device, packet: Packet) -> object:
 
 def could_be_sent(packet: Packet, sides: Iterable[Device]) -> bool:
     """Whether somebody could send it: a real source that is nobody of the device, a real destination, an open port."""
-    ends = [ip_address(str(Address(packet.family, value))) for value in (packet.source, packet.destination)]
+    make = IPv4Address if packet.family == 4 else IPv6Address
+    ends = [make(value) for value in (packet.source, packet.destination)]
     if any(end in net for end in ends for net in ODD if net.version == packet.family):
         return False
     opened, ports = False, []

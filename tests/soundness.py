@@ -23,6 +23,7 @@ from agile_lattice.dialects.assembly import Capture
 from agile_lattice.intent.model import SECTIONS, Device, Settings
 from agile_lattice.intent.normal import normal
 from agile_lattice.intent.services import PROTOCOL_NUMBERS
+from agile_lattice.intent.translations import Dynamic
 from agile_lattice.notation.plain import device_data
 from strategies import devices, permits, routes, translations
 
@@ -37,6 +38,8 @@ def pairs(draw: st.DrawFn) -> tuple[Device, Device]:
     device = draw(devices(("networkd", "nftables")))
     device = replace(device, settings=draw(st.builds(Settings, st.just(""), TOGGLES, TOGGLES, MODES)))
     names = [one.name for one in device.interfaces if not one.loopback]
+    if names and draw(st.booleans()):
+        device = draw(learning(device, names))
     other = device
     for _ in range(draw(st.integers(1, 2))):
         other = draw(st.sampled_from(CHANGES))(draw, other, names)
@@ -46,6 +49,20 @@ def pairs(draw: st.DrawFn) -> tuple[Device, Device]:
     return replace(
         one, routes=tuple(each for each in one.routes if not each.interface or each.interface in known)
     ), other
+
+
+@st.composite
+def learning(draw: st.DrawFn, device: Device, names: list[str]) -> Device:
+    """The device with an interface that learns its address, maybe behind a translation to it."""
+    name = draw(st.sampled_from(names))
+    learns = draw(st.sampled_from([("dhcp",), ("dhcp", "slaac"), ("dhcp6",), ("slaac",)]))
+    interfaces = tuple(
+        replace(one, learns=learns, enabled=True, addresses=() if draw(st.booleans()) else one.addresses)
+        if one.name == name else one
+        for one in device.interfaces
+    )  # fmt: skip
+    hidden = (Dynamic("hidden", None, (name,)),) if draw(st.booleans()) else ()
+    return replace(device, interfaces=interfaces, translations=(*device.translations, *hidden))
 
 
 def _one_less(section: str):  # type: ignore[no-untyped-def]
@@ -136,21 +153,37 @@ def linked(device: Device, name: str) -> object:
 
 def apart(one: Device, other: Device, packet: semantics.Packet) -> bool:
     """Whether a packet is treated differently, the links that it passes included."""
-    here, there = (semantics.fate(each, packet) for each in (one, other))
-    if here != there:
-        return True
-    if here is None:
-        return False
-    passed = [packet.arrives, *(name for name, _ in here[1] if name)] if here[0] == "out" else [packet.arrives]  # type: ignore[index]
-    return any(linked(one, name) != linked(other, name) for name in passed)
+    for choice in range(3):
+        here, there = (semantics.fate(each, packet, choice) for each in (one, other))
+        if here != there:
+            return True
+        if here is None:
+            continue
+        passed = [packet.arrives, *(name for name, _ in here[1] if name)] if here[0] == "out" else [packet.arrives]  # type: ignore[index]
+        if any(linked(one, name) != linked(other, name) for name in passed):
+            return True
+    return False
+
+
+def worlds(one: Device, other: Device) -> list[tuple[Device, Device, dict[int, int]]]:
+    """Both devices after they have learned what they learn, each way that this may turn out."""
+    found = []
+    for first in (True, False):
+        (here, known), (there, more) = (semantics.as_learned(each, first) for each in (one, other))
+        found.append((here, there, known | more))
+    return found
 
 
 def refuted(one: Device, other: Device, seed: int, found: Verdict) -> list[str]:
     """Return what packets refute of what is said of two devices."""
     wrong = []
-    tried = [each for each in semantics.packets((one, other), Random(seed), PACKETS)
-             if semantics.could_be_sent(each, (one, other))]  # fmt: skip
-    differing = [each for each in tried if apart(one, other, each)]
+    settled = worlds(one, other)
+    differing = [
+        packet
+        for here, there, _ in settled
+        for packet in semantics.packets((here, there), Random(seed), PACKETS)
+        if semantics.could_be_sent(packet, (here, there)) and apart(here, there, packet)
+    ]
     if found.same and differing:
         wrong.append(f"said to be the same, and {differing[0]} is not")
     compared = compare(one, as_captured(other))
@@ -161,12 +194,15 @@ def refuted(one: Device, other: Device, seed: int, found: Verdict) -> list[str]:
     for each in shown:
         header = each.header
         number = PROTOCOL_NUMBERS.get(header.protocol) or int(header.protocol.removeprefix("protocol "))
-        packet = semantics.Packet(
-            each.arrives, header.source.family, number, header.source.value, header.destination.value, header.port or 0
-        )
-        if not semantics.could_be_sent(packet, (one, other)):
+        could, differs = False, False
+        for here, there, known in settled:
+            source, destination = (known.get(end.value, end.value) for end in (header.source, header.destination))
+            packet = semantics.Packet(each.arrives, header.source.family, number, source, destination, header.port or 0)
+            could = could or semantics.could_be_sent(packet, (here, there))
+            differs = differs or apart(here, there, packet)
+        if not could:
             wrong.append(f"nobody could send {each}")
-        elif not apart(one, other, packet):
+        elif not differs:
             wrong.append(f"treated alike: {each}")
     return wrong
 

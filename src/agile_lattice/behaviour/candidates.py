@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.matching import DESTINATION, PROTOCOL_NAMES, SOURCE, STRANGER, Space
 from agile_lattice.behaviour.topology import Topology
-from agile_lattice.intent.addresses import BITS, Address, Prefix
+from agile_lattice.intent.addresses import BITS, Address, Prefix, is_stand_in
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.services import ICMP_PROTOCOLS, PORT_PROTOCOLS
 from agile_lattice.packets.boxes import Box
@@ -48,7 +48,8 @@ def is_outside(port: Interface) -> bool:
 
 def _is_private(port: Interface) -> bool:
     """Tell whether an interface has an address of RFC 1918 or RFC 4193."""
-    return any(ip_address(str(each.address)).is_private and not _is_example(each) for each in port.addresses)
+    known = (each for each in port.addresses if not is_stand_in(each.address))
+    return any(ip_address(str(each.address)).is_private and not _is_example(each) for each in known)
 
 
 def _is_example(prefix: Prefix) -> bool:

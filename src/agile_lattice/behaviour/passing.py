@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from agile_lattice.behaviour.flows import Header, matches, moved
 from agile_lattice.behaviour.tables import Hop, Table, Way, is_way_back, to_routers
 from agile_lattice.behaviour.topology import Topology
-from agile_lattice.intent.addresses import Address, AddressSet, Prefix
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix, is_stand_in
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Answer, Device
 from agile_lattice.intent.permits import Passage
@@ -20,8 +20,10 @@ from agile_lattice.intent.stages import Rule, family_of
 from agile_lattice.intent.translations import described
 
 StageName = Literal["arrival", "way", "access", "permits", "departure"]
-End = Literal["delivered", "handed on", "reaches the device", "dropped", "discarded", "no way", "in a circle"]
-STOPS: frozenset[End] = frozenset({"dropped", "discarded", "no way", "in a circle"})
+End = Literal[
+    "delivered", "handed on", "reaches the device", "dropped", "discarded", "no way", "in a circle", "not known"
+]  # fmt: skip
+STOPS: frozenset[End] = frozenset({"dropped", "discarded", "no way", "in a circle", "not known"})
 
 
 class Tested(msgspec.Struct, frozen=True):
@@ -77,6 +79,8 @@ class Passing:
         if hop.means == "own":
             return self.own(header)
         self.leaves = hop.interface
+        if unknown := self.not_known(hop):
+            return "not known", unknown
         if not self.device.forwards(header.destination.family):
             return "dropped", f"{self.device.name} does not forward packets"
         stopped = self.permit(header)
@@ -104,6 +108,15 @@ class Passing:
             behind = hop.interface or "itself"
             return f"{self.device.name} filters by the reverse path: {header.source} is behind {behind}"
         return ""
+
+    def not_known(self, hop: Hop) -> str:
+        """Tell why it is not known by which interface a packet leaves; empty if it is, or one was chosen."""
+        learned = [each for each in hop.way.each if each.next_hop is not None and is_stand_in(each.next_hop)]
+        others = [each for each in hop.way.each if each not in learned]
+        if self.topology.choice is not None or not learned or not (others or learned[1:]):
+            return ""
+        ways = ", or ".join(str(each) for each in (*learned, *others))
+        return f"{learned[0].interface} learns a default route, and which one is taken depends on the system: {ways}"
 
     def table(self, family: int) -> Table:
         """Return the table that decides about packets which come in by this interface."""

@@ -59,19 +59,23 @@ def likely(box: Box, sides: Sequence[Treating]) -> Iterable[Box]:
     hosts = _hosts(sides, space)
     ports = {one.name: one for each in sides[::-1] for one in each.device.interfaces}
     numbers = [at for first, last in box[ARRIVES] for at in range(first, last + 1)]
-    numbers.sort(key=lambda at: is_outside(ports[space.names[at]]))
-    for at in numbers:
-        near = sender(ports[space.names[at]], STRANGER[space.family])
+    neighbours = {at: sender(ports[space.names[at]], STRANGER[space.family]).value for at in numbers}
+
+    def unusual(at: int) -> tuple[bool, bool]:
+        near = neighbours[at]
+        return not meet(box[SOURCE], ((near, near),)), is_outside(ports[space.names[at]])
+
+    for at in sorted(numbers, key=unusual):
         wanted: dict[int, Iterable[int]] = {
             PROTOCOL: LIKED_PROTOCOLS[space.family],
-            SOURCE: (near.value, STRANGER[space.family].value),
+            SOURCE: (neighbours[at], STRANGER[space.family].value),
             DESTINATION: hosts,
             PORT: LIKED_PORTS,
         }
         narrow = [((at, at),), *box[1:]]
         for dimension, numbers_ in wanted.items():
             some = meet(box[dimension], merged((each, each) for each in numbers_))
-            first, last = box[dimension][0]
+            first, last = next((span for span in box[dimension] if span[1] - span[0] > 1), box[dimension][0])
             ordinary = min(first + 9, last) if dimension in (SOURCE, DESTINATION) else first
             narrow[dimension] = some or ((ordinary, ordinary),)
         yield tuple(narrow)

@@ -107,14 +107,15 @@ class Table:
         device: The device.
         family: 4 or 6.
         instance: Name of the routing instance; empty for the main one.
+        choice: Which of several equally good routes comes first: any number, counted round.
 
     Attributes:
         family: 4 or 6.
     """
 
-    def __init__(self, device: Device, family: int, instance: str = "") -> None:
+    def __init__(self, device: Device, family: int, instance: str = "", choice: int = 0) -> None:
         self.family = family
-        self._entries = _Entries(device, family, instance)
+        self._entries = _Entries(device, family, instance, choice)
         self._starts, self._best = _flattened(self._entries, family)
 
     @cached_property
@@ -126,6 +127,11 @@ class Table:
     def look_up(self, value: int) -> Hop | None:
         """Return what is said about an address, given as an integer; `None` if there is no route."""
         return self._entries.hop(int(self._best[bisect_right(self.starts, value) - 1]))
+
+    @property
+    def choices(self) -> int:
+        """How many routes are equally good, where they are the most."""
+        return max((len(each.each) for each in self._entries.ways), default=1)
 
     @cached_property
     def hops(self) -> list[Hop | None]:
@@ -179,7 +185,8 @@ class _Entries:
         distance, metric: Of each entry; the lowest wins among equal prefixes.
     """
 
-    def __init__(self, device: Device, family: int, instance: str) -> None:
+    def __init__(self, device: Device, family: int, instance: str, choice: int) -> None:
+        self._choice = choice
         here = [each for each in device.interfaces if each.enabled and each.instance == instance]
         self._own = [hop for one in here for hop in _of_interface(one, family)]
         numbers: dict[Way, int] = {}
@@ -202,11 +209,15 @@ class _Entries:
     def unite(self, groups: Iterable[Sequence[int]]) -> None:
         """Give the first entry of each group the ways of all of them: they are of one prefix and rank."""
         for first, *others in groups:
-            mine = self.ways[int(self.way[first])]
-            more = {self.ways[int(self.way[at])] for at in others} - {mine}
-            if not more:
+            members = sorted({self.ways[int(self.way[at])] for at in (first, *others)}, key=_tie)
+            if len(members) == 1:
                 continue
-            way = Way(mine.interface, mine.next_hop, mine.means, tuple(sorted(more, key=_tie)))
+            leading = [each for each in members if each.means in ("connected", "via")]
+            if leading and members[0] in leading:
+                taken = leading[self._choice % len(leading)]
+                members = [taken, *(each for each in members if each is not taken)]
+            mine = members[0]
+            way = Way(mine.interface, mine.next_hop, mine.means, tuple(members[1:]))
             self.way[first] = len(self.ways)
             self.ways.append(way)
             if first < len(self._own):

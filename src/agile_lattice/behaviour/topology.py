@@ -12,6 +12,7 @@ import msgspec
 from agile_lattice.behaviour.tables import Hop, Table
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.learned import with_learned
 from agile_lattice.intent.model import Answer, Device, Network
 from agile_lattice.intent.normal import external_addresses, normal_answers
 from agile_lattice.intent.permits import Passage, passages
@@ -48,23 +49,26 @@ class Topology:
     """A network's devices as neighbours.
 
     Args:
-        network: The network; only enabled interfaces count.
+        network: The network; only enabled interfaces count. What they learn has stand-ins.
+        choice: Which of several equally good routes is taken: any number, counted round; `None` for the first, and
+            for none of them where one is learned.
     """
 
-    def __init__(self, network: Network) -> None:
+    def __init__(self, network: Network, choice: int | None = None) -> None:
         self.network = network
+        self.choice = choice
         self._tables: dict[tuple[str, int, str], Table] = {}
         self._rules: dict[tuple[str, Stage], list[tuple[Translation, Rule]]] = {}
         self._answers: dict[str, tuple[Answer, ...]] = {}
         self._passages: dict[tuple[str, str], list[Passage]] = {}
         self._external: dict[str, AddressSet] = {}
-        self.devices = {device.name: device for device in network.devices}
+        self.devices = {device.name: with_learned(device) for device in network.devices}
 
     @cached_property
     def holders(self) -> dict[Address, list[Port]]:
         """Every interface address with those that have it."""
         held: dict[Address, list[Port]] = defaultdict(list)
-        for device in self.network.devices:
+        for device in self.devices.values():
             for one in device.interfaces:
                 if one.enabled:
                     for own in one.addresses:
@@ -85,7 +89,7 @@ class Topology:
         """Return the forwarding table of a device, made once."""
         key = device, family, instance
         if key not in self._tables:
-            self._tables[key] = Table(self.devices[device], family, instance)
+            self._tables[key] = Table(self.devices[device], family, instance, self.choice or 0)
         return self._tables[key]
 
     def answers(self, device: str) -> tuple[Answer, ...]:

@@ -179,7 +179,8 @@ class Treating:
             yield box, STOPPED
             return
         leaves = self.space.numbers[hop.interface]
-        end = wire(self.device, name), tuple((wire(self.device, one.interface), one.next_hop) for one in hop.way.each)
+        ways = frozenset((wire(self.device, one.interface), one.next_hop) for one in hop.way.each)
+        end = wire(self.device, name), ways
         out = with_spans(box, LEAVES, ((leaves, leaves),))
         for part, permitted, reason in self._list("permits").decided(out, action, budget, keeps=True):
             if reason:

@@ -137,9 +137,9 @@ def _upstream(design: Design, device: Device, external: Address) -> tuple[str, s
     neighbours = {
         port.device.name
         for ports in design.topology.segments.values()
-        if any(port.device is device for port in ports)
+        if any(port.device.name == device.name for port in ports)
         for port in ports
-        if port.device is not device
+        if port.device.name != device.name
     }
     ways = [design.topology.way(name, external) for name in sorted(neighbours)]
     if any(device.name in way.devices for way in ways):

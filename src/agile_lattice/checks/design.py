@@ -108,7 +108,7 @@ class Design:
     def holder(self, device: Device, address: Address) -> Interface | None:
         """Return the interface of a device whose own address this is; None if none has it."""
         ports = self.topology.holders.get(address, ())
-        return next((port.interface for port in ports if port.device is device), None)
+        return next((port.interface for port in ports if port.device.name == device.name), None)
 
     def interface(self, device: Device, name: str) -> Interface | None:
         """Return an interface of a device, by name."""

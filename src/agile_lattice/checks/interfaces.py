@@ -133,7 +133,7 @@ def _gateway(design: Design, address: Prefix, gateway: Address | None, holder: D
     """Say what is wrong with a gateway, and what to do; nothing if nothing is."""
     segment = [
         port for (_, network), ports in design.topology.segments.items() if network == address.network
-        for port in ports if port.device is not holder
+        for port in ports if holder is None or port.device.name != holder.name
     ]  # fmt: skip
     routers = ", ".join(f"{port.address.address} ({port.device.name})" for port in segment)
     remedy = f"On {address.network} there is {routers}." if routers else "Name the router of its subnet."

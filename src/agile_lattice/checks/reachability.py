@@ -54,7 +54,7 @@ def no_way_back(design: Design) -> Iterator[Found]:
     told: set[tuple[str, str]] = set()
     for device, route, subject in design.routes:
         owners = design.topology.holders.get(route.via, []) if route.via is not None else []
-        neighbour = next((port for port in owners if port.device is not device), None)
+        neighbour = next((port for port in owners if port.device.name != device.name), None)
         if neighbour is None or route.instance or (device.name, neighbour.device.name) in told:
             continue
         told.add((device.name, neighbour.device.name))

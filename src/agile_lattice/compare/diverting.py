@@ -18,6 +18,7 @@ from agile_lattice.compare.closing import closed
 from agile_lattice.compare.differences import Gap
 from agile_lattice.compare.holding import Held
 from agile_lattice.compare.witnesses import FAMILIES, Sides
+from agile_lattice.intent.learned import with_learned
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import passages
 from agile_lattice.packets.boxes import Box, Undecided, overlap
@@ -59,7 +60,8 @@ def _diverts(intent: Device, there: Device, after: Device) -> bool:
             continue
         instances = {"", *(each.instance for each in there.interfaces)}
         for instance in instances:
-            apart = Table(there, family, instance).partings(Table(after, family, instance))
+            now, then = (Table(with_learned(each), family, instance) for each in (there, after))
+            apart = now.partings(then)
             if any(meet(destinations.spans, spans) for _, _, destinations in apart):
                 return True
         if _cuts(there, after, family, spans):
@@ -107,6 +109,7 @@ def _to_itself(sides: Sides, there: Device, family: int, sources: Spans) -> Iter
 
 def _managed_at(there: Device, family: int, sources: Spans) -> Spans:
     """Return the addresses of a device by which it may be managed: loopbacks, and those that face a source."""
+    there = with_learned(there)
     table = Table(there, family)
     hops = [hop for first, last in sources for _, _, hop in table.within(first, last) if hop is not None]
     facing = {way.interface for hop in hops for way in hop.way.each}

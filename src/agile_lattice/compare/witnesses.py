@@ -87,9 +87,8 @@ class Sides:
         self.name = intent.name
         self.devices = intent, replace(there, name=intent.name)
         self.unknown = unknown
-        mine, its = (Topology(Network("", (each,))) for each in self.devices)
-        self.topologies = mine, its
-        self._treating: dict[int, tuple[Treating, Treating]] = {}
+        self._topologies: dict[int, tuple[Topology, Topology]] = {}
+        self._treating: dict[tuple[int, int], tuple[Treating, Treating]] = {}
         self._sendable: dict[int, Box | None] = {}
         self._budget = MOST_IN_ALL
         self._leads_anywhere = any(
@@ -101,13 +100,27 @@ class Sides:
         """Return the numbers of the interfaces of both sides."""
         return self.treating(family)[0].space
 
-    def treating(self, family: int) -> tuple[Treating, Treating]:
-        """Return both sides as functions of packets, made once."""
-        if family not in self._treating:
+    def topologies(self, choice: int = 0) -> tuple[Topology, Topology]:
+        """Return both sides, taking one of several equally good routes, made once."""
+        if choice not in self._topologies:
+            mine, its = (Topology(Network("", (each,)), choice) for each in self.devices)
+            self._topologies[choice] = mine, its
+        return self._topologies[choice]
+
+    def treating(self, family: int, choice: int = 0) -> tuple[Treating, Treating]:
+        """Return both sides as functions of packets, taking one of several equally good routes, made once."""
+        if (family, choice) not in self._treating:
             space = common_space(*self.devices, family)
-            (mine, its), unknown = self.topologies, self.unknown
-            self._treating[family] = Treating(mine, self.name, space), Treating(its, self.name, space, unknown)
-        return self._treating[family]
+            mine, its = self.topologies(choice)
+            both = Treating(mine, self.name, space), Treating(its, self.name, space, self.unknown)
+            self._treating[family, choice] = both
+        return self._treating[family, choice]
+
+    def _choices(self, family: int) -> range:
+        """Return all ways of choosing among equally good routes."""
+        instances = {"", *(one.instance for device in self.devices for one in device.interfaces)}
+        tables = (side.table(self.name, family, each) for side in self.topologies() for each in instances)
+        return range(max(each.choices for each in tables))
 
     def sendable(self, family: int) -> Box | None:
         """Return the packets that somebody could send, worked out once."""
@@ -125,13 +138,14 @@ class Sides:
         unknown = ""
         beside = None
         for each in questions:
-            try:
-                found = self._asked(each, shows)
-            except Undecided as error:
-                found = Answered(None, str(error).removeprefix("not decided: "))
-            if found.witness is not None:
-                return found
-            unknown, beside = unknown or found.unknown, beside or found.beside
+            for choice in self._choices(each.family):
+                try:
+                    found = self._asked(each, shows, choice)
+                except Undecided as error:
+                    found = Answered(None, str(error).removeprefix("not decided: "))
+                if found.witness is not None:
+                    return found
+                unknown, beside = unknown or found.unknown, beside or found.beside
         return Answered(None, unknown, beside=beside)
 
     def passing(self, family: int) -> Iterator[tuple[str, Header, Walk]]:
@@ -147,9 +161,9 @@ class Sides:
                     if treatment.end is not None and not treatment.unknown:
                         point = chosen(part, sides)
                         name, header = self.space(family).names[point[ARRIVES]], _header(family, point)
-                        yield name, header, walk(self.topologies[1], header, self.name, name)
+                        yield name, header, walk(self.topologies()[1], header, self.name, name)
 
-    def _asked(self, question: Question, shows: Shows) -> Answered:
+    def _asked(self, question: Question, shows: Shows, choice: int) -> Answered:
         if reason := self.unknown.of("interfaces"):
             return Answered(None, reason)  # it could be about any packet
         if not self._leads_anywhere and (question.coming or question.inside):
@@ -159,7 +173,7 @@ class Sides:
         all_of_them = self.sendable(question.family)
         if all_of_them is None:
             return Answered()
-        sides = self.treating(question.family)
+        sides = self.treating(question.family, choice)
         budget = Budget(min(MOST_WORK, max(self._budget, 0)))
         try:
             boxes = list(self._coming(question, all_of_them, budget))
@@ -171,7 +185,7 @@ class Sides:
                     if reason:
                         unknown = unknown or reason
                         continue
-                    found = self._shown(question.family, apart)
+                    found = self._shown(question.family, apart, choice)
                     if found is None:
                         unknown = unknown or "what both sides do with it is worked out in two ways, which do not agree"
                     elif shows(found.walks):
@@ -195,16 +209,16 @@ class Sides:
             if common is not None:
                 yield common
 
-    def _shown(self, family: int, box: Box) -> Answered | None:
+    def _shown(self, family: int, box: Box, choice: int) -> Answered | None:
         """Replay a packet of a box on both sides; `None` if what a walk says is something else."""
-        sides = self.treating(family)
+        sides = self.treating(family, choice)
         point = chosen(box, sides)
         name = self.space(family).names[point[ARRIVES]]
         header = _header(family, point)
         single: Box = tuple(((number, number),) for number in point)
         words: list[str] = []
         walks: list[Walk | None] = []
-        for side, topology in zip(sides, self.topologies, strict=True):
+        for side, topology in zip(sides, self.topologies(choice), strict=True):
             refused = side.refuses(name, header.destination)
             if refused:
                 words.append(f"does not come in: {refused}")

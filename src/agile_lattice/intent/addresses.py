@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import socket
 from socket import inet_ntop, inet_pton
+from zlib import crc32
 
 import msgspec
 
@@ -29,8 +30,16 @@ def _parse_value(text: str) -> tuple[int, int]:
         raise ValueError(f"{text!r} is not an IPv4 or IPv6 address") from None
 
 
+# Where stand-ins are taken from: 240.0.0.0/4 is reserved (RFC 1112 section 4), 100::/64 is for nobody (RFC 6666).
+_STAND_INS = {4: (0xF0000000, 28), 6: (0x0100 << 112, 64)}
+_stand_ins: dict[tuple[int, int], str] = {}
+
+
 def spell_value(family: int, value: int) -> str:
-    """Write an address (RFC 5952 form for IPv6)."""
+    """Write an address (RFC 5952 form for IPv6); a stand-in is written as what it stands for."""
+    first, bits = _STAND_INS[family]
+    if value >> bits == first >> bits and (family, value) in _stand_ins:
+        return _stand_ins[family, value]
     if family == 4:
         return inet_ntop(AF_INET, value.to_bytes(4, "big"))
     return inet_ntop(AF_INET6, value.to_bytes(16, "big"))
@@ -65,6 +74,27 @@ class Address(msgspec.Struct, frozen=True, order=True, gc=False):
 
     def __str__(self) -> str:
         return spell_value(self.family, self.value)
+
+
+def stand_in(family: int, what: str) -> Address:
+    """Return an address in place of one that is not known before a device learns it.
+
+    It is an address that nobody has, always the same one for the same words, and is printed as these.
+
+    Example:
+        >>> str(stand_in(4, "the address of wan0"))
+        'the address of wan0'
+    """
+    first, bits = _STAND_INS[family]
+    at = crc32(what.encode()) & (1 << bits) - 1
+    while _stand_ins.setdefault((family, first + at), what) != what:
+        at = (at + 1) & (1 << bits) - 1
+    return Address(family, first + at)
+
+
+def is_stand_in(address: Address) -> bool:
+    """Tell whether an address stands for one that is not known."""
+    return (address.family, address.value) in _stand_ins
 
 
 class Prefix(msgspec.Struct, frozen=True, order=True, gc=False):
