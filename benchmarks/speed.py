@@ -80,10 +80,10 @@ def rules(count: int) -> Device:
                 made.append(Dynamic(name, None, ("wan0",), inside))
             case 3:
                 ports = (Service("tcp", ((1024 + n, 1024 + n),)),)
-                made.append(Publish(outside, Address(4, 0x0A280000 + n), name, ("wan0",), None, ports))
+                made.append(Publish(AddressSet.of(outside), Address(4, 0x0A280000 + n), name, ("wan0",), None, ports))
             case _:
                 ports = (Service("tcp", ((443, 443), (1024 + n, 1024 + n))),)
-                made.append(Publish(outside, Address(4, 0x0A280000 + n), name, ("wan0",), None, ports))
+                made.append(Publish(AddressSet.of(outside), Address(4, 0x0A280000 + n), name, ("wan0",), None, ports))
     return Device("quay", ("nftables",), (), (), tuple(made))
 
 
@@ -229,7 +229,7 @@ def plain_routes(count: int) -> Device:
 def plain_rules(count: int) -> Device:
     """Published services, one a rule, each with a name."""
     made = [
-        Publish(Address(4, 0xCB007100 + n % 200), Address(4, 0x0A000000 + n), f"web {n}", ("wan0",), None,
+        Publish(AddressSet.of(Address(4, 0xCB007100 + n % 200)), Address(4, 0x0A000000 + n), f"web {n}", ("wan0",), None,
                 (Service("tcp", ((1024 + n // 200, 1024 + n // 200),)),))
         for n in range(count)
     ]  # fmt: skip

@@ -47,19 +47,25 @@ def run(page: str) -> Iterator[tuple[str, str, str]]:
 
 def printed(typed: str) -> str:
     """Run a command; return what it prints."""
+    return done(typed)[1]
+
+
+def done(typed: str) -> tuple[int, str]:
+    """Run a command; return its exit code, and what it prints."""
     program, *words = shlex.split(typed)
     if program == "cd":
         os.chdir(words[0])
-        return ""
+        return 0, ""
     if program == "lattice" and not re.search(r"[|>*;]", typed):
         out, error = io.StringIO(), io.StringIO()
+        code = 2
         with contextlib.redirect_stdout(out), contextlib.redirect_stderr(error), contextlib.suppress(SystemExit):
-            lattice(words)
-        return out.getvalue() + error.getvalue()
+            code = lattice(words)
+        return code, out.getvalue() + error.getvalue()
     path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
     given = {**os.environ, "PATH": path, "GIT_CONFIG_GLOBAL": "/dev/null"}
-    done = subprocess.run(["bash", "-c", typed], capture_output=True, text=True, env=given, check=False)
-    return done.stdout + done.stderr
+    ran = subprocess.run(["bash", "-c", typed], capture_output=True, text=True, env=given, check=False)
+    return ran.returncode, ran.stdout + ran.stderr
 
 
 def written_anew(text: str) -> str:
@@ -71,8 +77,8 @@ def written_anew(text: str) -> str:
             return found.group()
         lines = []
         for typed, _ in TYPED.findall(found.group(3)):
-            done, _, output = next(results)
-            assert done == typed
+            ran, _, output = next(results)
+            assert ran == typed
             lines.append(f"$ {typed}\n{output}")
         return f"```console\n{''.join(lines)}```"
 

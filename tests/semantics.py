@@ -13,8 +13,8 @@ from typing import NamedTuple
 from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix, stand_in
+from agile_lattice.intent.answering import normal_answers
 from agile_lattice.intent.model import Device
-from agile_lattice.intent.normal import normal_answers
 from agile_lattice.intent.permits import passages
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import PROTOCOL_NUMBERS
@@ -114,8 +114,20 @@ def rewritten(device: Device, stage: str, packet: Packet, leaves: str | None) ->
     """The packet behind a list of translations, and what cannot be seen in one packet: pools, ports, DNS."""
     for rule in split(device.translations):
         if rule.stage == stage and family_of(rule) == packet.family and matches(rule, packet, leaves):
+            if rule.own is not None and not its_own(device, rule.own, packet):
+                continue
             return _changed(device, rule, packet, leaves)
     return packet, None
+
+
+def its_own(device: Device, what: str, packet: Packet) -> bool:
+    """Whether the destination is an address that the interface of arrival, or the device, has or answers for."""
+    names = [packet.arrives] if what == "interface" else [one.name for one in device.interfaces]
+    up = {one.name for one in device.interfaces if one.enabled and one.name in names}
+    own = {a.value for one in device.interfaces if one.name in up for a in one.addresses if a.family == packet.family}
+    return packet.destination in own or any(
+        inside(packet.destination, each, packet.family) for name in up for each in answered(device, packet.family, name)
+    )
 
 
 def _changed(device: Device, rule: Rule, packet: Packet, leaves: str | None) -> tuple[Packet, object]:

@@ -135,8 +135,10 @@ def translations(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[s
             offered = draw(maybe_services)
             ported = offered is not None and all(each.has_ports for each in offered)
             port = draw(st.none() | st.integers(1, 65535)) if ported else None
-            external, internal = draw(addresses(4)), draw(addresses(4))
-            return Publish(external, internal, name, draw(side), draw(maybe_set), offered, port)
+            single = addresses(4).map(AddressSet.of)
+            shown = draw(single | single | address_sets() | st.sampled_from(["interface", "device"]))
+            internal = draw(addresses(4))
+            return Publish(shown, internal, name, draw(side), draw(maybe_set), offered, port)
 
 
 @st.composite

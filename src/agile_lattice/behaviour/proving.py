@@ -10,15 +10,20 @@ from collections.abc import Hashable, Iterator
 from typing import Literal
 
 import msgspec
+from msgspec.structs import replace
 
 from agile_lattice.behaviour.links import comes_in, described, wire
 from agile_lattice.behaviour.listing import LISTED, Listed, lines
 from agile_lattice.behaviour.matching import Match, Packet, Space
 from agile_lattice.behaviour.tables import Table
 from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.intent.answering import normal_answers
 from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.learned import with_learned
 from agile_lattice.intent.model import Device
-from agile_lattice.intent.normal import normal, normal_answers
+from agile_lattice.intent.normal import normal
+from agile_lattice.intent.places import NOWHERE
+from agile_lattice.intent.stages import overlap, split
 from agile_lattice.packets.boxes import Undecided
 from agile_lattice.packets.functions import differing
 from agile_lattice.packets.spans import minus
@@ -102,9 +107,10 @@ def prove(left: Device, right: Device) -> Proof:
     """
     partings: list[Parting] = []
     undecided: list[str] = []
+    settled = with_learned(left), with_learned(right)
     for part in LISTED:
         for family in (4, 6):
-            found, unknown = _in_list(left, right, part, family)
+            found, unknown = _in_list(*settled, part, family)
             partings += found
             undecided += unknown
     instances = {one.instance for device in (left, right) for one in device.interfaces}
@@ -116,6 +122,7 @@ def prove(left: Device, right: Device) -> Proof:
     partings += _settings(left, right)
     partings += _interfaces(left, right)
     undecided += _not_worked_out(left, right)
+    undecided += _by_what_is_learned(left, right)
     entries = sum(len(each.routes) + len(each.translations) + len(each.permits) for each in (left, right))
     return Proof(tuple(partings), tuple(undecided), entries)
 
@@ -219,3 +226,21 @@ def _not_worked_out(left: Device, right: Device) -> Iterator[str]:
 
 def _bridging(one: Interface) -> tuple[object, ...]:
     return one.bridge, one.tagged, one.untagged
+
+
+def _by_what_is_learned(left: Device, right: Device) -> Iterator[str]:
+    """Name what depends on the address that an interface learns.
+
+    Two lists that are the same function of all addresses that they name may still differ in which rule takes packets
+    to a learned one, should it be one of these.
+    """
+    lists = [
+        [replace(rule, name="", place=NOWHERE) for rule in split(normal(each).translations) if rule.stage == "arrival"]
+        for each in (left, right)
+    ]
+    learned = [rule for each in lists for rule in each if rule.own is not None]
+    named = [rule for each in lists for rule in each if rule.destination is not None]
+    if lists[0] != lists[1] and any(
+        overlap(replace(one, destination=None), other) for one in learned for other in named
+    ):
+        yield "something is published at an address that is learned, and which rule comes first there depends on it"

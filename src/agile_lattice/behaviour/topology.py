@@ -11,10 +11,10 @@ import msgspec
 
 from agile_lattice.behaviour.tables import Hop, Table
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
+from agile_lattice.intent.answering import external_addresses, normal_answers
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.learned import with_learned
 from agile_lattice.intent.model import Answer, Device, Network
-from agile_lattice.intent.normal import external_addresses, normal_answers
 from agile_lattice.intent.permits import Passage, passages
 from agile_lattice.intent.stages import Rule, Stage, split
 from agile_lattice.intent.translations import Translation

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from agile_lattice.checks.design import Design, enclosing, own_addresses
 from agile_lattice.checks.rulebook import Found, check
-from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.addresses import Address, Prefix, is_stand_in
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place
@@ -64,7 +64,10 @@ def _held(device: Device) -> Iterator[tuple[str, Address, Place]]:
     for one in device.translations:
         # On one device an own address may well be published; on two, both would answer for it.
         if isinstance(one, Publish):
-            yield f"{device.name} translation {one.name}", one.external, one.place.at("publish")
+            for first, last in one.named:
+                address = Address(one.internal.family, first)
+                if first == last and not is_stand_in(address):
+                    yield f"{device.name} translation {one.name}", address, one.place.at("publish")
         elif isinstance(one, Static) and one.external.is_host:
             yield f"{device.name} translation {one.name}", one.external.address, one.place.at("static")
 

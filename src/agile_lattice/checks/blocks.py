@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from agile_lattice.checks.design import Design, own_addresses, translation_subject
 from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.addresses import Address, AddressSet
+from agile_lattice.intent.answering import external_addresses
 from agile_lattice.intent.model import Device
-from agile_lattice.intent.normal import external_addresses
 from agile_lattice.intent.places import Place
 from agile_lattice.packets.spans import meet, merged, minus
 

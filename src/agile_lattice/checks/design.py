@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import cached_property
 
+from msgspec.structs import replace
+
 from agile_lattice.behaviour.matching import Space
 from agile_lattice.behaviour.shadowing import Ordered, ordered
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.answering import answers_for
 from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.learned import with_learned
 from agile_lattice.intent.model import Answer, Block, Device, Exposure, Host, Network
-from agile_lattice.intent.normal import answers_for
 from agile_lattice.intent.permits import Permit
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
@@ -29,7 +32,7 @@ class Design:
 
     def __init__(self, network: Network) -> None:
         self.network = network
-        self.devices = network.devices
+        self.devices = tuple(replace(each, translations=with_learned(each).translations) for each in network.devices)
         self.topology = Topology(network)
         self._exposures = {zone.name: zone.exposure for zone in network.zones}
         self._rules: dict[str, list[tuple[Translation, list[Rule]]]] = {}

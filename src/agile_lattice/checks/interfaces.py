@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from agile_lattice.checks.design import Design, own_addresses, translation_subject
 from agile_lattice.checks.rulebook import Found, check
-from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.addresses import Address, Prefix, is_stand_in
 from agile_lattice.intent.interfaces import UNTAGGED, Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place
@@ -197,7 +197,8 @@ def fixed_on_learned(design: Design) -> Iterator[Found]:
 def _external_end(one: Translation) -> tuple[Address | None, tuple[str, ...] | None, Place]:
     """Return an external address that a translation names, the interfaces that it faces, and where it is written."""
     if isinstance(one, Publish):
-        return one.external, one.facing, one.place.at("publish")
+        known = [each for first, _ in one.named if not is_stand_in(each := Address(one.internal.family, first))]
+        return next(iter(known), None), one.facing, one.place.at("publish")
     if isinstance(one, Static):
         return one.external.address, one.facing, one.place.at("static")
     if isinstance(one, Exempt) or one.pool is None:

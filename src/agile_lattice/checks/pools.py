@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from agile_lattice.checks.design import Design, own_addresses, translation_subject
 from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix, spell_range
+from agile_lattice.intent.answering import external_addresses
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
-from agile_lattice.intent.normal import external_addresses
 from agile_lattice.intent.stages import Rule
 from agile_lattice.intent.translations import Dynamic, Publish, Static, Twice
 from agile_lattice.packets.boxes import overlap
@@ -251,15 +251,16 @@ def inbound_only(design: Design) -> Iterator[Found]:
     for device in design.devices:
         space = design.space(device)
         for one in device.translations:
-            if (isinstance(one, Publish) and one.services is None) or (
-                isinstance(one, Static) and one.direction == "inbound"
-            ):
-                external, internal = AddressSet.of(one.external), AddressSet.of(one.internal)
+            if isinstance(one, Publish) and one.services is None:
+                external = one.named
+            elif isinstance(one, Static) and one.direction == "inbound":
+                external = ((one.external.first, one.external.last),)
             else:
                 continue
+            internal = AddressSet.of(one.internal)
             leaving = space.box(leaves=one.facing, source=internal)
             rule = next((each for each in design.departures(device) if overlap(space.of_rule(each), leaving)), None)
-            if rule is not None and rule.verdict != "keep" and rule.to != external:
+            if rule is not None and rule.verdict != "keep" and (rule.to is None or rule.to.spans != external):
                 yield Found(
                     one.place, translation_subject(device, one),
                     f"its host leaves with {_shown(rule)} instead ({rule.name or 'a later rule'}, {rule.place})",

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Iterable, Iterator
 
 from agile_lattice.checks.design import Design, own_addresses, translation_subject
 from agile_lattice.checks.rulebook import Found, check
-from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.services import Service, Services
 from agile_lattice.intent.translations import Publish, Static, Translation, Twice
@@ -73,7 +72,7 @@ def _clash(left: Publish, right: Publish) -> str:
 def published_already(one: Translation, earlier: Iterable[Translation]) -> bool:
     """Tell whether `published-twice` says it already, and better, that a rule is never reached."""
     return isinstance(one, Publish) and any(
-        isinstance(each, Publish) and each.external == one.external and _clash(each, one) for each in earlier
+        isinstance(each, Publish) and meet(each.named, one.named) and _clash(each, one) for each in earlier
     )
 
 
@@ -91,20 +90,21 @@ def published_already(one: Translation, earlier: Iterable[Translation]) -> bool:
 def published_twice(design: Design) -> Iterator[Found]:
     """Find external ports that are published to two hosts, for the same side and the same users."""
     for device in design.devices:
-        seen: dict[Address, list[Publish]] = defaultdict(list)
+        seen: list[Publish] = []
         for one in device.translations:
             if not isinstance(one, Publish):
                 continue
-            for earlier in seen[one.external]:
-                both = _clash(earlier, one)
+            for earlier in seen:
+                where = meet(earlier.named, one.named)
+                both = _clash(earlier, one) if where else ""
                 if both:
                     yield Found(
                         one.place.at("publish"), translation_subject(device, one),
-                        f"{one.external} {both} is published already, on {earlier.internal} ({earlier.place})",
+                        f"{AddressSet(4, where)} {both} is published already, on {earlier.internal} ({earlier.place})",
                         "Use another external port or address for one of them.",
                     )  # fmt: skip
                     break
-            seen[one.external].append(one)
+            seen.append(one)
 
 
 @check(
@@ -123,7 +123,8 @@ def static_and_published(design: Design) -> Iterator[Found]:
         for one in device.translations:
             if not isinstance(one, Publish):
                 continue
-            other = next((each for each in statics if each.external.contains(one.external)), None)
+            spans = one.named
+            other = next((each for each in statics if meet(((each.external.first, each.external.last),), spans)), None)
             if other is not None:
                 yield Found(
                     one.place.at("publish"), translation_subject(device, one),

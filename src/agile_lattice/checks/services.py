@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from agile_lattice.checks.design import Design, own_addresses, translation_subject
+from agile_lattice.checks.design import Design, translation_subject
 from agile_lattice.checks.publishing import SIDES, ZONED, shared_services
 from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.addresses import Address
@@ -12,7 +12,7 @@ from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import real_services
 from agile_lattice.intent.services import Service
 from agile_lattice.intent.translations import Publish
-from agile_lattice.packets.spans import covers, meet
+from agile_lattice.packets.spans import covers, meet, merged
 
 ANY = ((0, 65535),)
 # Services that send what they carry, passwords too, as it is (ports of the IANA registry).
@@ -45,13 +45,14 @@ SECOND_CONNECTION = {
 def device_listens_there(design: Design) -> Iterator[Found]:
     """Find services published on an own address of the device on which it listens itself, or is managed."""
     for device in design.devices:
-        own = {address.address for _, address, _ in own_addresses(device)}
+        ports = design.topology.devices[device.name].interfaces  # with what they learn
+        own = merged((own.value, own.value) for one in ports for own in one.addresses if own.family == 4)
         offered = [
             *((each.services, each.interfaces, each.place) for each in device.listens),
             *((each.services, each.arrives, each.place) for each in device.access),
         ]
         for one in device.translations:
-            if not isinstance(one, Publish) or one.external not in own:
+            if not isinstance(one, Publish) or not meet(one.named, own):
                 continue
             for services, sides, place in offered:
                 both = shared_services(services, one.services)

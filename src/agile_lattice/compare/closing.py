@@ -11,9 +11,10 @@ from agile_lattice.compare.differences import Gap
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.facts import AddressFact, AnswerFact
 from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.intent.answering import answered_by, with_answers
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import OWN_SETTINGS, Answer, Device, Section, Settings, section_of_setting
-from agile_lattice.intent.normal import answered_by, settled, with_answers
+from agile_lattice.intent.normal import settled
 from agile_lattice.intent.permits import passages
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import split

@@ -28,9 +28,10 @@ from agile_lattice.dialects.facts import AddressFact, AnswerFact
 from agile_lattice.dialects.passes.families import of_family
 from agile_lattice.dialects.reading.absent import LET, Absent
 from agile_lattice.intent.addresses import AddressSet, Prefix
+from agile_lattice.intent.answering import answered_by, normal_answers
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import OWN_SETTINGS, SECTIONS, Answer, Device, Section, Settings, section_of_setting
-from agile_lattice.intent.normal import answered_by, normal, normal_answers, normal_routes
+from agile_lattice.intent.normal import normal, normal_routes
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.notation.plain import interface_data, route_data, settings_data

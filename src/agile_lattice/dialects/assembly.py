@@ -30,10 +30,11 @@ from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.intent.answering import answers_for, external_addresses, parted_answers
 from agile_lattice.intent.interfaces import Bridge, Interface, Learning
 from agile_lattice.intent.joining import join
 from agile_lattice.intent.model import Answer, Device, HostEntry, Section, Settings
-from agile_lattice.intent.normal import answers_for, external_addresses, parted_answers, ways
+from agile_lattice.intent.normal import ways
 from agile_lattice.intent.permits import Passage, joined_access, joined_permits, passages
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route

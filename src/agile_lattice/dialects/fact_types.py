@@ -237,6 +237,7 @@ FACTS: dict[str, FactType] = {
             words="translation {fact.name}",
             keys={
                 **SERVICE_KEYS,
+                "own": ("publish",),
                 "to": ("source-becomes", "pool"),
                 "to_port": ("internal-port",),
                 "port_use": ("source-becomes", "ports"),

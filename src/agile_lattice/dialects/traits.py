@@ -87,6 +87,7 @@ def rule_traits(one: Rule) -> tuple[Any, ...]:
         True if one.rewrites_dns else None,
         True if one.name else None,
         None if one.rank is None else True,
+        one.own,
     )
 
 

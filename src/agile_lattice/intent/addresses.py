@@ -213,6 +213,11 @@ class AddressSet(msgspec.Struct, frozen=True, order=True, gc=False):
     spans: Spans
 
     @classmethod
+    def everything(cls, family: int) -> AddressSet:
+        """Return all addresses of a family."""
+        return cls(family, ((0, (1 << BITS[family]) - 1),))
+
+    @classmethod
     def of(cls, *members: Address | Prefix | AddressSet) -> AddressSet:
         """Unite members of one family.
 

@@ -17,7 +17,7 @@ import msgspec
 
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.services import ALL_PORTS, ALL_TYPES, PORT_PROTOCOLS, Service, Services, union_of_services
-from agile_lattice.intent.stages import Rule, Stage
+from agile_lattice.intent.stages import Rule, Stage, family_of
 from agile_lattice.intent.translations import Direction, Dynamic, Exempt, Moment, Publish, Static, Translation
 from agile_lattice.packets.order import longest_run
 
@@ -63,8 +63,7 @@ def _has_word(rule: Rule) -> bool:
         return rule.to_port is None
     if rule.to_port is not None and rule.protocol not in PORT_PROTOCOLS:
         return False
-    destination, to = rule.destination, rule.to
-    return destination is not None and destination.is_single and to is not None and to.is_single
+    return rule.to is not None and rule.to.is_single
 
 
 def _shifts_a_prefix(rule: Rule) -> bool:
@@ -80,7 +79,7 @@ def _shifts_a_prefix(rule: Rule) -> bool:
 
 
 _besides_service = attrgetter(
-    "verdict", "arrives", "leaves", "source", "destination", "to", "to_port", "port_use", "rewrites_dns", "name"
+    "verdict", "arrives", "leaves", "source", "destination", "own", "to", "to_port", "port_use", "rewrites_dns", "name"
 )
 
 
@@ -133,7 +132,8 @@ def _arrival_half(each: _Merged) -> object:
     rule = each.rule
     if rule.verdict == "keep":
         return ("keep", rule.name, rule.arrives, rule.source, rule.destination, each.services)
-    if each.services is None and rule.source is None and rule.to_port is None:
+    single = rule.destination is not None and (rule.verdict == "shift" or rule.destination.is_single)
+    if single and each.services is None and rule.source is None and rule.to_port is None:
         return ("static", rule.verdict, rule.name, rule.arrives, rule.destination, rule.to)
     return None
 
@@ -154,8 +154,9 @@ def _on_arrival(each: _Merged) -> Translation:
         return _exempt(each, "arrival")
     if rule.verdict == "shift":
         return _static(rule, rule.destination, rule.to, rule.arrives, "inbound")
+    external = rule.destination or rule.own or AddressSet.everything(family_of(rule))
     return Publish(
-        _single(rule.destination), _single(rule.to), rule.name, rule.arrives, rule.source, each.services,
+        external, _single(rule.to), rule.name, rule.arrives, rule.source, each.services,
         rule.to_port, rule.rewrites_dns, place=rule.place,
     )  # fmt: skip
 

@@ -17,7 +17,7 @@ from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.permits import Passage, real_services
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.services import FAMILY_OF_ICMP, Services
-from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation, Twice
+from agile_lattice.intent.translations import Dynamic, Exempt, Own, Publish, Static, Translation, Twice
 from agile_lattice.packets.spans import Spans, meet, minus
 
 Stage = Literal["arrival", "departure"]
@@ -38,6 +38,7 @@ class Rule(msgspec.Struct, frozen=True, gc=False):
         port_use: `shared` or `kept`, as in `translations.Dynamic`.
         rewrites_dns: As in `translations.Static`.
         rank: Its place where order is written as a number; `None` where the order is that of the list.
+        own: If the destination has to be an address of the `interface` of arrival, or any of the `device`.
     """
 
     stage: Stage
@@ -54,12 +55,32 @@ class Rule(msgspec.Struct, frozen=True, gc=False):
     rewrites_dns: bool = False
     name: str = ""
     rank: int | None = None
+    own: Own | None = None
     place: Place = NOWHERE
 
 
 def split(translations: Iterable[Translation]) -> list[Rule]:
-    """Take translations apart into stage rules, in their order."""
-    return [rule for one in translations for rule in _RULES_OF[type(one)](one)]
+    """Take translations apart into stage rules, in their order.
+
+    That ports are kept needs no promise where one host has an address to itself: nobody else could take its port.
+    """
+    rules = [rule for one in translations for rule in _RULES_OF[type(one)](one)]
+    promised = [rule for rule in rules if rule.port_use == "kept" and _one_to_one(rule)]
+    if not promised:
+        return rules
+    kept = {id(each) for each in promised if not any(_shows_others(rule, each) for rule in rules)}
+    return [replace(rule, port_use="shared") if id(rule) in kept else rule for rule in rules]
+
+
+def _one_to_one(rule: Rule) -> bool:
+    return all(each is not None and each.is_single for each in (rule.source, rule.to))
+
+
+def _shows_others(rule: Rule, one: Rule) -> bool:
+    """Tell whether a rule may show other hosts as the address of one that has it to itself."""
+    if rule.stage == "arrival" or rule.verdict == "keep" or rule.source == one.source:
+        return False
+    return rule.to is None or one.to is None or bool(meet(rule.to.spans, one.to.spans))
 
 
 def _exempt_rules(one: Exempt) -> list[Rule]:
@@ -88,11 +109,14 @@ def _static_rules(one: Static) -> list[Rule]:
 
 def _publish_rules(one: Publish) -> list[Rule]:
     # By position, and at once for each service: a device can have very many of these.
-    inside, outside = AddressSet.of(one.internal), AddressSet.of(one.external)
+    inside = AddressSet.of(one.internal)
+    named = None if isinstance(one.external, str) else one.external
+    own = one.external if isinstance(one.external, str) else None
+    outside = None if named == AddressSet.everything(one.internal.family) else named
     rules = [
         Rule(
             "arrival", "rewrite", one.facing, None, one.source, outside, protocol, ports,
-            inside, one.internal_port, "shared", one.rewrites_dns, one.name, None, one.place,
+            inside, one.internal_port, "shared", one.rewrites_dns, one.name, None, own, one.place,
         )
         for protocol, ports in _protocols(one.services)
     ]  # fmt: skip
@@ -123,7 +147,7 @@ def _hairpin(arrival: Rule, clients: tuple[str, ...], inside: AddressSet, servic
 def _dynamic_rules(one: Dynamic) -> list[Rule]:
     rule = Rule(
         "departure", "rewrite" if one.pool else "egress", one.arrives, one.leaves, one.source, one.destination,
-        None, None, one.pool, None, one.ports, False, one.name, None, one.place,
+        None, None, one.pool, None, one.ports, False, one.name, None, None, one.place,
     )  # fmt: skip
     if not one.reserved or one.pool is None:
         return _per_protocol(rule, one.services)

@@ -13,11 +13,13 @@ import msgspec
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.services import Services
+from agile_lattice.packets.spans import Spans
 
 Ports = Literal["shared", "kept"]
 Moment = Literal["arrival", "departure", "both"]
 Direction = Literal["both", "outbound", "inbound"]
 Sides = tuple[str, ...]
+Own = Literal["interface", "device"]
 
 
 class Goal(msgspec.Struct, frozen=True):
@@ -101,9 +103,11 @@ class Static(msgspec.Struct, frozen=True, tag="static"):
 
 
 class Publish(msgspec.Struct, frozen=True, tag="publish"):
-    """A service of an internal host made reachable at an external address.
+    """A service of an internal host made reachable at external addresses.
 
     Attributes:
+        external: The addresses; `interface` for those that the interface has on which a packet arrives, `device` for
+            all that the device has, whatever they are.
         facing: Interfaces on the external side, sorted; `None` for any.
         source: Who may use it; `None` for anybody.
         services: External protocols and ports; `None` for everything.
@@ -111,7 +115,7 @@ class Publish(msgspec.Struct, frozen=True, tag="publish"):
         rewrites_dns, hairpin: As in `Static`.
     """
 
-    external: Address
+    external: AddressSet | Own
     internal: Address
     name: str = ""
     facing: Sides | None = None
@@ -122,6 +126,12 @@ class Publish(msgspec.Struct, frozen=True, tag="publish"):
     hairpin: Sides = ()
     description: str = ""
     place: Place = NOWHERE
+
+    @property
+    def named(self) -> Spans:
+        """The external addresses that are named; none where it says of what they are the addresses, or any will do."""
+        anything = AddressSet.everything(self.internal.family)
+        return () if isinstance(self.external, str) or self.external == anything else self.external.spans
 
 
 class Twice(msgspec.Struct, frozen=True, tag="twice"):

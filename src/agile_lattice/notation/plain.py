@@ -142,7 +142,7 @@ def translation_data(one: Translation) -> dict[str, Any]:
     """Return a translation in the keys of the notation, defaults left out."""
     data: dict[str, Any] = said(name=one.name)
     if isinstance(one, Publish):
-        data["publish"] = str(one.external)
+        data["publish"] = one.external if isinstance(one.external, str) else _maybe_addresses(one.external)
         data |= said(service=_maybe_services(one.services), on=str(one.internal), internal_port=one.internal_port)
         data |= said(facing=_maybe_many(one.facing), source=_maybe_addresses(one.source))
     elif isinstance(one, Static):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from typing import cast
 
 import msgspec
 
@@ -10,7 +11,7 @@ from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.permits import Access, Permit, derived_permits
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.services import Services
-from agile_lattice.intent.translations import Dynamic, Exempt, Goal, Publish, Reserved, Static, Translation, Twice
+from agile_lattice.intent.translations import Dynamic, Exempt, Goal, Own, Publish, Reserved, Static, Translation, Twice
 from agile_lattice.notation.device_shapes import AccessShape, PermitShape
 from agile_lattice.notation.errors import Fault, fail
 from agile_lattice.notation.naming import Names
@@ -83,7 +84,7 @@ class Rules:
             reserved, description, place,
         )  # fmt: skip
 
-    def _publish(self, shape: TranslationShape, external: Address, place: Place) -> Publish:
+    def _publish(self, shape: TranslationShape, external: list[str], place: Place) -> Publish:
         internal = _ipv4(self.names.host(shape.on or "", place.at("on")), place.at("on"))
         services = self.services(shape.service, place.at("service"))
         if shape.internal_port is not None and not (services and all(each.has_ports for each in services)):
@@ -92,12 +93,20 @@ class Rules:
                 "Say which external port it belongs to, as in `service: tcp/8080`.",
             )  # fmt: skip
         return Publish(
-            _ipv4(external, place.at("publish")), internal, shape.name or "",
+            self._external(external, place.at("publish")), internal, shape.name or "",
             self.sides.named(shape.facing, place.at("facing")),
             self.addresses(shape.source, place.at("source"), only=4), services, shape.internal_port,
             shape.dns_answers == "rewritten", self.sides.named(shape.hairpin, place.at("hairpin")) or (),
             shape.description or "", place,
         )  # fmt: skip
+
+    def _external(self, words: list[str], place: Place) -> AddressSet | Own:
+        own = [each for each in ("interface", "device") if words == [each]]
+        if own:
+            return cast("Own", own[0])
+        found = self.addresses(words, place, only=4)
+        assert found is not None  # there are words
+        return found
 
     def _static(self, shape: TranslationShape, place: Place) -> Static:
         external, internal = shape.static, self.names.end(shape.on or "", place.at("on"))

@@ -38,7 +38,9 @@ class TranslationShape(Shape):
     name: RuleName | None = None
     description: Text | None = None
     exempt: Literal[True] | None = None
-    publish: IPAddress | None = None
+    publish: Words | None = Field(
+        None, description="External addresses; `interface` or `device` for those that it has, whatever they are."
+    )
     static: IPEnd | None = None
     source_becomes: Literal["interface"] | PoolShape | None = None
     destination_becomes: Word | None = None
@@ -61,7 +63,7 @@ class TranslationShape(Shape):
         said = [kind for kind in KINDS if getattr(self, kind) is not None]
         if len(said) != 1:
             raise ValueError(
-                "a translation is one of `exempt: true`, `publish: ADDRESS`, `static: ADDRESS`, `source-becomes: ...`"
+                "a translation is one of `exempt: true`, `publish: ADDRESSES`, `static: ADDRESS`, `source-becomes: ...`"
             )
         [kind] = said
         for field in sorted(self.model_fields_set - KINDS[kind] - {"name", "description", kind}):

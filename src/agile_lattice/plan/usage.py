@@ -131,7 +131,8 @@ def _of_device(device: Device) -> Iterator[Use]:
 
 def _external(one: Translation) -> Iterator[tuple[AddressSet, Kind]]:
     if isinstance(one, Publish):
-        yield AddressSet.of(one.external), "published"
+        if one.named:
+            yield AddressSet(one.internal.family, one.named), "published"
     elif isinstance(one, Static):
         yield AddressSet.of(one.external), "static"
     elif isinstance(one, Dynamic | Twice) and one.pool is not None:

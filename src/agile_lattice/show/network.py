@@ -107,7 +107,8 @@ def _translated(device: Device) -> list[str]:
 def _arrow(one: Translation) -> str:
     if isinstance(one, Publish):
         services = ", ".join(map(str, one.services)) if one.services is not None else ""
-        return f"{one.external} {services} → {one.internal}".replace("  ", " ")
+        external = f"own, of the {one.external}" if isinstance(one.external, str) else one.external
+        return f"{external} {services} → {one.internal}".replace("  ", " ")
     if isinstance(one, Static):
         short = one.external.is_host
         ends = (one.external.address, one.internal.address) if short else (one.external, one.internal)

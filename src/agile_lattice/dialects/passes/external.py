@@ -18,6 +18,8 @@ from agile_lattice.intent.stages import Rule
 from agile_lattice.intent.translations import Sides
 from agile_lattice.packets.spans import Spans, covers, meet
 
+ANYWHERE = "its permits see external addresses, and this names none"
+
 
 def _arrivals(facts: Facts) -> list[Rule]:
     return [fact for fact in facts.get("rule", []) if isinstance(fact, Rule) and fact.stage == "arrival" and fact.to]
@@ -26,7 +28,13 @@ def _arrivals(facts: Facts) -> list[Rule]:
 def _down(facts: Facts, dialect: str) -> Facts:
     rules = _arrivals(facts)
     passages: list[Fact] = []
-    refusals = []
+    refusals = [
+        Refusal(dialect, f"translation {rule.name}", "publish", rule.place.at("publish"), ANYWHERE)
+        for rule in rules
+        if rule.destination is None and facts.get("permit")
+    ]
+    if refusals:
+        raise Refusals(refusals)
     for one in facts.get("permit", []):
         assert isinstance(one, Passage)
         for rule in rules:
@@ -46,7 +54,8 @@ def _down(facts: Facts, dialect: str) -> Facts:
 def _why_not(one: Passage, rule: Rule) -> str:
     """Say why a permit cannot mean the same before a rule rewrites destinations; nothing if it can."""
     real = one.destination
-    assert rule.destination is not None and rule.to is not None
+    assert rule.to is not None
+    assert rule.destination is not None
     if real is None:
         if rule.to_port is not None and one.ports is not None and _meet(one.ports, rule.ports):
             return "its permits see external ports, and one of these is translated"
@@ -110,12 +119,16 @@ def _up(facts: Facts) -> Facts:
         passages += [each for each in waiting if not _says(one, each)]
         waiting = []
         passages.append(one)
-    return {**facts, "permit": [*passages, *waiting]}
+    # What permits see of packets to whatever address cannot be said by real ones.
+    anywhere = [each for each in rules if each.destination is None] if facts.get("permit") else []
+    kept = [each for each in facts.get("rule", []) if each not in anywhere]
+    return {**facts, "rule": kept, "unclear": [*facts.get("unclear", []), *anywhere], "permit": [*passages, *waiting]}
 
 
 def _is_external(one: Passage, rule: Rule) -> bool:
     return (
-        rule.destination == one.destination
+        rule.destination is not None
+        and rule.destination == one.destination
         and rule.protocol in (None, one.protocol)
         and (rule.ports is None or (one.ports is not None and covers(rule.ports, one.ports)))
     )

@@ -20,7 +20,11 @@ from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import Place
 
 RULES: tuple[Section, ...] = ("translations", "permits", "access")
-UNKNOWN_NAME = "it uses a name that is not declared"
+# Facts that passes put aside, and why.
+ASIDE = {
+    "lost": "it uses a name that is not declared",
+    "unclear": "permits beside it see external addresses, and it names none",
+}
 
 
 class Reading(msgspec.Struct, frozen=True):
@@ -89,7 +93,9 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     for each in reversed(dialect.passes):
         facts = each.up(facts)
     lost = [
-        Leftover(fact.place, str(getattr(fact, "name", "")), (), UNKNOWN_NAME, RULES) for fact in facts.pop("lost", [])
+        Leftover(fact.place, str(getattr(fact, "name", "")), (), reason, RULES)
+        for kind, reason in ASIDE.items()
+        for fact in facts.pop(kind, [])
     ]
     leftovers = tuple(sorted([*reader.leftovers, *lost], key=lambda each: each.place.line))
     itself = dialect.semantics.answers == "itself"
