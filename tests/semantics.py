@@ -156,10 +156,23 @@ def _changed(device: Device, rule: Rule, packet: Packet, leaves: str | None) -> 
     return (packet if rule.to_port is None else packet._replace(port=rule.to_port)), tuple(beside) or None
 
 
+def passes(device: Device, name: str) -> bool:
+    """Whether packets pass an interface: what it is a part of is up, and a bridge is in the VLAN that it routes."""
+    one = device.interface(name)
+    above = device.interface(one.parent) if one is not None and one.parent else None
+    if one is None or not one.enabled or (above is not None and not above.enabled):
+        return False
+    if above is None or above.bridge is None or not one.vlan:
+        return True
+    ports = [device.interface(each) for each in (above.name, *above.bridge.members)]
+    apart = any(each is not None and (each.tagged or each.untagged is not None) for each in ports) or above.bridge.vlans
+    return not apart or one.vlan in {*above.bridge.vlans, *above.tagged, above.untagged}
+
+
 def received(device: Device, packet: Packet) -> bool:
     """Whether it comes into the device: the interface is up, and it is not for somebody else on its link."""
     port = device.interface(packet.arrives)
-    if port is None or not port.enabled:
+    if port is None or not passes(device, packet.arrives):
         return False
     if packet.destination in own_addresses(device, packet.family):
         return True
@@ -222,6 +235,8 @@ def fate(device: Device, packet: Packet, choice: int = 0) -> object:
         return None
     leading = sorted(((name, hop or 0) for name, hop in way if name))  # type: ignore[misc]
     leaves = leading[choice % len(leading)][0]
+    if not passes(device, leaves):
+        return None
     permits = passages(device.permits)
     if next((each.verdict for each in permits if matches(each, now, leaves)), "drop" if permits else "pass") == "drop":
         return None

@@ -28,6 +28,21 @@ def comes_in(name: str, devices: Sequence[Device]) -> bool:
     return bool(up) and not bridged and all(port is not None for _, port in ports)
 
 
+def cut_off(device: Device, name: str) -> str:
+    """Tell why no packet passes an interface; empty if some can."""
+    one = device.interface(name)
+    if one is None:
+        return f"there is no interface {name}"
+    if not one.enabled:
+        return f"{name} is down"
+    parent = device.interface(one.parent) if one.parent and one.parent != name else None
+    if parent is None:
+        return ""
+    if parent.bridge is not None and device.keeps_vlans_apart(parent) and one.vlan and one.vlan not in parent.carried:
+        return f"{parent.name} is not itself a member of VLAN {one.vlan}, so nothing passes {name}"
+    return f"{parent.name} is down, and with it {name}" if not parent.enabled else ""
+
+
 def wire(device: Device, name: str) -> Hashable:
     """Return what packets pass that come in or go out by an interface, as a value that is equal if it is the same."""
     one = device.interface(name)

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
-from agile_lattice.intent.addresses import BITS, Address, AddressSet
+from agile_lattice.intent.addresses import BITS, Address, AddressSet, stand_ins_between
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.permits import Passage, Permit
 from agile_lattice.intent.services import PORT_PROTOCOLS, PROTOCOL_NUMBERS, Service
@@ -150,7 +150,9 @@ class Space:
         )  # fmt: skip
 
     def _set(self, spans: Spans) -> AddressSet | None:
-        return None if spans == self.any_address else AddressSet(self.family, spans)
+        # Only a stand-in that is left out makes no difference to what people read.
+        whole = merged((*spans, *stand_ins_between(self.family, spans))) if len(spans) > 1 else spans
+        return None if whole == self.any_address else AddressSet(self.family, whole)
 
     def _named(self, side: Spans) -> tuple[str, ...] | None:
         if side == self.any_side:

@@ -9,6 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.flows import Header, matches, moved
+from agile_lattice.behaviour.links import cut_off
 from agile_lattice.behaviour.tables import Hop, Table, Way, is_way_back, to_routers
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix, is_stand_in
@@ -67,6 +68,9 @@ class Passing:
 
     def run(self, header: Header) -> tuple[End, str] | None:
         """Take the packet through all stages; return why it ends here, or `None` if it leaves."""
+        if reason := cut_off(self.device, self.arrives):
+            self.stages.append(Stage("way", header, header, "it does not come in"))
+            return "dropped", reason
         header = self.rewrite("arrival", header)
         spoofed = self.own_source(header) or self.reverse_path(header)
         if spoofed:
@@ -83,6 +87,8 @@ class Passing:
             return "not known", unknown
         if not self.device.forwards(header.destination.family):
             return "dropped", f"{self.device.name} does not forward packets"
+        if reason := cut_off(self.device, self.leaves):
+            return "dropped", reason
         stopped = self.permit(header)
         if stopped is None:
             self.rewrite("departure", header)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import chain, islice
 
 from agile_lattice.behaviour.candidates import is_outside, sender
@@ -15,6 +15,7 @@ from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.spans import Spans, meet, merged, minus
 
 MOST_LIKELY = 48  # addresses that are thought of first
+MOST_SORTED = 64  # boxes of which the most ordinary packet is looked for
 
 # What no packet that is forwarded has as its source, or as its destination: this network, loopback, link-local,
 # multicast, limited broadcast (RFC 1122 section 3.2.1.3, RFC 6890, RFC 4291 section 2).
@@ -50,11 +51,21 @@ def _cut(box: Box, within: dict[int, Spans]) -> Box | None:
     return cut if all(cut) else None
 
 
-def likely(box: Box, sides: Sequence[Treating]) -> Iterable[Box]:
-    """Yield the ordinary packets of a box, those from inside first: from hosts to hosts, to well-known ports.
+def likely(boxes: Iterable[Box], sides: Sequence[Treating]) -> Iterator[Box]:
+    """Yield ordinary packets of some boxes: from hosts to hosts, to well-known ports.
 
-    In a dimension in which there are none the box stays as it is.
+    Of the first boxes the most ordinary ones come first, and those from inside.
     """
+    rest = iter(boxes)
+    first = [each for box in islice(rest, MOST_SORTED) for each in _ordinary(box, sides)]
+    for _, narrow in sorted(first, key=lambda each: each[0]):
+        yield narrow
+    for box in rest:
+        yield from (narrow for _, narrow in _ordinary(box, sides))
+
+
+def _ordinary(box: Box, sides: Sequence[Treating]) -> Iterator[tuple[int, Box]]:
+    """Yield the ordinary packets of a box for each interface, with the number of dimensions in which there are none."""
     space = sides[0].space
     hosts = _hosts(sides, space)
     ports = {one.name: one for each in sides[::-1] for one in each.device.interfaces}
@@ -72,13 +83,16 @@ def likely(box: Box, sides: Sequence[Treating]) -> Iterable[Box]:
             DESTINATION: hosts,
             PORT: LIKED_PORTS,
         }
-        narrow = [((at, at),), *box[1:]]
+        narrow, odd = [((at, at),), *box[1:]], 0
         for dimension, numbers_ in wanted.items():
             some = meet(box[dimension], merged((each, each) for each in numbers_))
             first, last = next((span for span in box[dimension] if span[1] - span[0] > 1), box[dimension][0])
             ordinary = min(first + 9, last) if dimension in (SOURCE, DESTINATION) else first
+            if dimension == DESTINATION and narrow[SOURCE][0][0] == narrow[SOURCE][-1][1]:
+                some = minus(some, narrow[SOURCE])  # nobody sends to himself
             narrow[dimension] = some or ((ordinary, ordinary),)
-        yield tuple(narrow)
+            odd += not some
+        yield odd, tuple(narrow)
 
 
 def _hosts(sides: Sequence[Treating], space: Space) -> list[int]:
@@ -95,9 +109,14 @@ def _hosts(sides: Sequence[Treating], space: Space) -> list[int]:
 
 def chosen(box: Box, sides: Sequence[Treating]) -> tuple[int, ...]:
     """Return one packet of a box, an ordinary one if there is one."""
-    narrow = next(iter(likely(box, sides)))
+    narrow = next(likely([box], sides))
     best = {PROTOCOL: LIKED_PROTOCOLS[sides[0].space.family], PORT: LIKED_PORTS}
-    return tuple(
+    point = [
         next((each for each in best.get(at, ()) if meet(spans, ((each, each),))), spans[0][0])
         for at, spans in enumerate(narrow)
-    )
+    ]
+    if point[SOURCE] == point[DESTINATION]:  # nobody sends to himself
+        here = ((point[SOURCE], point[SOURCE]),)
+        others = minus(narrow[DESTINATION], here) or minus(box[DESTINATION], here)
+        point[DESTINATION] = others[0][0] if others else point[DESTINATION]
+    return tuple(point)

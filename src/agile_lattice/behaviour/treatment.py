@@ -20,7 +20,7 @@ from agile_lattice.behaviour.images import (
     pulled_back,
     with_spans,
 )
-from agile_lattice.behaviour.links import wire
+from agile_lattice.behaviour.links import cut_off, wire
 from agile_lattice.behaviour.listing import KEEP, Listed
 from agile_lattice.behaviour.matching import DESTINATION, SOURCE, Space
 from agile_lattice.behaviour.rule_list import Budget, RuleList
@@ -81,7 +81,7 @@ class Treating:
         if reason := self.unknown.of("interfaces"):
             yield box, Treatment(None, KEEP, reason)
             return
-        if self._is_down(name):
+        if cut_off(self.device, name):
             yield box, STOPPED
             return
         # What is for another host on the link goes to that host, unless the device answers for it.
@@ -101,18 +101,12 @@ class Treating:
 
     def refuses(self, name: str, destination: Address) -> str:
         """Tell why packets do not come in by an interface to a destination; empty if they do."""
-        if reason := self._is_down(name):
+        if reason := cut_off(self.device, name):
             return reason
         here = ((destination.value, destination.value),)
         if meet(minus(self._on_link(name), self._answered(name)), here):
             return f"nobody answers for {destination} on the link of {name}"
         return ""
-
-    def _is_down(self, name: str) -> str:
-        port = self.device.interface(name)
-        if port is None:
-            return f"there is no interface {name}"
-        return "" if port.enabled else f"{name} is down"
 
     def before_arrival(self, box: Box, budget: Budget) -> Iterator[Box]:
         """Yield boxes that hold all packets as they come in that are in a box behind arrival rewriting."""
@@ -175,7 +169,8 @@ class Treating:
         if reason := self.unknown.of("routes"):
             yield box, Treatment(None, KEEP, reason)
             return
-        if hop is None or hop.means == "discard" or not self.device.forwards(self.space.family):
+        forwards = self.device.forwards(self.space.family)
+        if hop is None or hop.means == "discard" or not forwards or cut_off(self.device, hop.interface):
             yield box, STOPPED
             return
         leaves = self.space.numbers[hop.interface]

@@ -97,7 +97,8 @@ def walk(topology: Topology, header: Header, device: str, arrives: str) -> Walk:
         following = _following(topology, device, passing.hop, header)
         if following is None:
             end, reason = _outside(passing.hop, passing.leaves, header)
-            return Walk(tuple(visits), end, reason, sent.answer, _way_back(topology, visits))
+            way_back = _host_answers(topology, visits[-1]) or _way_back(topology, visits)
+            return Walk(tuple(visits), end, reason, sent.answer, way_back)
         device, arrives = following
 
 
@@ -115,6 +116,19 @@ def _outside(hop: Hop | None, leaves: str, header: Header) -> tuple[End, str]:
     if hop is not None and hop.next_hop is not None:
         return "handed on", f"it is given to {hop.next_hop}, by {leaves}{others}"
     return "delivered", f"it reaches {header.destination}, on the link of {leaves}{others}"
+
+
+def _host_answers(topology: Topology, visit: Visit) -> str:
+    """Tell why the host that a packet reaches does not answer by the device that it came from; empty if it does."""
+    source, destination = visit.after.source, visit.after.destination
+    host = next((each for each in topology.network.hosts if each.address.address == destination), None)
+    if host is None or host.gateway is None or (not host.address.is_host and host.address.contains(source)):
+        return ""
+    names = {port.device.name for port in topology.holders.get(host.gateway, ())}
+    if visit.device in names:
+        return ""
+    owner = f"which is {' and '.join(sorted(names))}" if names else "which is no device's address"
+    return f"{host.name} answers by way of {host.gateway}, {owner}"
 
 
 def _way_back(topology: Topology, visits: Sequence[Visit]) -> str:

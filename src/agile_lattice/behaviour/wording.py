@@ -118,6 +118,10 @@ def _entrance(network: Network, source: Address, at: str | None, place: Place) -
         for one in device.interfaces
         if one.enabled and not one.loopback and one.subnet_of(source) is not None
     ]
+    gateway = next((host.gateway for host in network.hosts if host.address.address == source), None)
+    if len(found) > 1 and gateway is not None:
+        holders = {port.device.name for port in Topology(network).holders.get(gateway, ())}
+        found = [each for each in found if each[0] in holders] or found
     if len(found) == 1:
         return found[0]
     if not found:

@@ -115,6 +115,10 @@ def upstream_does_not_know(design: Design) -> Iterator[Found]:
             (own.first, own.last) for one, own, _ in own_addresses(device) if own.family == 4 and not one.loopback
         )
         for one in device.translations:
+            facing = design.sides(device, getattr(one, "facing", None) or getattr(one, "leaves", None))
+            four = [own for each in facing for own in each.addresses if own.family == 4]
+            if four and all(own.is_host for own in four):
+                continue  # there is no subnet: whatever comes there was sent to the device
             for first, _ in minus(external_addresses([one]), subnets):
                 what, remedy, unknown = _upstream(design, device, Address(4, first))
                 if what:

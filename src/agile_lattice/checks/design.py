@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from agile_lattice.behaviour.matching import Space
 from agile_lattice.behaviour.shadowing import Ordered, ordered
-from agile_lattice.behaviour.topology import Topology
+from agile_lattice.behaviour.topology import Port, Topology
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.answering import answers_for
 from agile_lattice.intent.interfaces import Interface
@@ -141,6 +141,12 @@ class Design:
     def answers(self, device: Device) -> list[Answer]:
         """Return what a device answers for besides its own addresses."""
         return answers_for(device.interfaces, device.translations)
+
+    @cached_property
+    def shut(self) -> dict[Address, Port]:
+        """The addresses of interfaces that are shut."""
+        ports = ((device, one) for device in self.devices for one in device.interfaces if not one.enabled)
+        return {own.address: Port(device, one, own) for device, one in ports for own in one.addresses}
 
     @cached_property
     def hosts_by_address(self) -> dict[Address, Host]:

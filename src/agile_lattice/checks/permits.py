@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 
+from agile_lattice.behaviour.images import LEAVES, with_spans
 from agile_lattice.behaviour.shadowing import Member, Ordered
 from agile_lattice.checks.design import Design
 from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Permit, derived_permits
+from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.shadows import Shadow
 from agile_lattice.packets.spans import meet
 
@@ -49,13 +52,20 @@ def published_not_permitted(design: Design) -> Iterator[Found]:
         for needed in derived_permits(device.translations):
             if _match(needed) in plain:
                 continue
-            wanted = space.of_permit(needed)
+            wanted = [_way_taken(design, device, needed, box) for box in space.of_permit(needed)]
             if wanted and not any(design.lets_pass(device, box) for box in wanted):
                 yield Found(
                     needed.place, f"{device.name} translation {needed.name}".rstrip(),
                     f"the permits let nothing of it through, such as {space.example(wanted[0])}",
                     "Add `{derive: translations}` to the permits, or a permit for its real address and port.",
                 )  # fmt: skip
+
+
+def _way_taken(design: Design, device: Device, needed: Permit, box: Box) -> Box:
+    """Return packets to an internal host, as they leave towards it."""
+    space, target = design.space(device), needed.destination
+    way = design.way_out(device, Address(target.family, target.spans[0][0])) if target is not None else None
+    return box if way is None else with_spans(box, LEAVES, space.side([way.name]))
 
 
 def _match(one: Permit) -> tuple[object, ...]:

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from itertools import islice
+from itertools import islice, pairwise
 
 from agile_lattice.behaviour.candidates import packets_of
 from agile_lattice.behaviour.matching import STRANGER, Space
+from agile_lattice.behaviour.topology import Course
 from agile_lattice.behaviour.walking import walk
 from agile_lattice.checks.design import Design, translation_subject
 from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import NOWHERE
+from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import family_of
 from agile_lattice.packets.spans import meet
 
@@ -50,27 +52,69 @@ devices:
     right=_TWO + "[{to: 10.40.10.0/24, via: 10.40.20.1}]",
 )
 def no_way_back(design: Design) -> Iterator[Found]:
-    """Find subnets that a device sends from to a neighbour which has no way back to them."""
+    """Find subnets that a device sends from to another, however far, which has no way back to them."""
     told: set[tuple[str, str]] = set()
     for device, route, subject in design.routes:
-        owners = design.topology.holders.get(route.via, []) if route.via is not None else []
-        neighbour = next((port for port in owners if port.device.name != device.name), None)
-        if neighbour is None or route.instance or (device.name, neighbour.device.name) in told:
+        course = _course(design, device, route)
+        last = course.devices[-1] if course is not None else device.name
+        if course is None or last == device.name or course.end in ("no route", "loop") or (device.name, last) in told:
             continue
-        told.add((device.name, neighbour.device.name))
-        lost = [
-            (name, subnet)
-            for name, subnet in _inside(design, device, neighbour.address)
-            if not _comes_back(design, device, neighbour.device.name, subnet)
-        ]
+        told.add((device.name, last))
+        lost = [(name, subnet) for name, subnet in _inside(design, device, course, route.to.family)
+                if not _comes_back(design, device, last, subnet)]  # fmt: skip
         if lost:
             named = ", ".join(f"{subnet.network} ({name})" for name, subnet in lost)
             yield Found(
                 route.place, subject,
-                f"what {device.name} sends to {neighbour.device.name} cannot be answered: no way back to {named},"
+                f"what {device.name} sends to {last} cannot be answered: no way back to {named},"
                 f" such as from {_host(route.to)} to {_host(lost[0][1])}",
-                f"Give {neighbour.device.name} a route to it via {device.name}, or translate it on the way out.",
+                f"Give {last} a route to it via {course.devices[-2]}, or translate it on the way out.",
             )  # fmt: skip
+
+
+@check(
+    "no-way-on",
+    "error",
+    "A route to a router that has no way on itself leads nowhere, however right it looks.",
+    wrong=_TWO.replace("10.41.10.0/24, via", "10.47.10.0/24, via") + "[]",
+    right=_TWO.replace("10.41.10.0/24, via", "10.47.10.0/24, via")
+    + "[{to: 10.47.10.0/24, via: 10.41.10.2}, {to: 10.40.10.0/24, via: 10.40.20.1}]",
+)
+def no_way_on(design: Design) -> Iterator[Found]:
+    """Find routes to a device of the intent that has no route to any of their destinations, nor anybody behind it."""
+    for device, route, subject in design.routes:
+        course = _course(design, device, route)
+        if course is not None and course.end == "no route" and len(course.devices) > 1:
+            yield Found(
+                route.place, subject,
+                f"it leads to {' and '.join(course.devices[1:])}, and {course.devices[-1]} has no route to"
+                f" {route.to.shortest if route.to.length else 'the rest of the world'}",
+                f"Give {course.devices[-1]} a route to it, or send it elsewhere.",
+            )  # fmt: skip
+
+
+def _course(design: Design, device: Device, route: Route) -> Course | None:
+    """Follow a route to another device and on, to a destination that this one has a way to; None if it leads outside.
+
+    A route may be wider than what is behind it: so it counts where something of it leads.
+    """
+    if route.via is None or route.instance:
+        return None
+    links = design.links(device, route.via)
+    if links and not any(one.enabled for one, _ in links):
+        return None
+    owners = (port.device.name for port in design.topology.holders.get(route.via, []))
+    neighbour = next((name for name in owners if name != device.name), None)
+    if neighbour is None:
+        return None
+    table = design.topology.table(neighbour, route.to.family)
+    known = [(low, hop) for low, _, hop in table.within(route.to.first, route.to.last) if hop is not None]
+    leading = next((low for low, hop in known if hop.means != "discard"), None)
+    if leading is None and known:
+        return None  # it is discarded there, and somebody said so
+    target = _host(route.to) if leading is None else Address(route.to.family, leading)
+    onward = design.topology.way(neighbour, target)
+    return Course((device.name, *onward.devices), onward.end, onward.hop)
 
 
 def _host(subnet: Prefix) -> Address:
@@ -81,21 +125,35 @@ def _host(subnet: Prefix) -> Address:
     return Address(subnet.family, ninth if ninth < subnet.last and ninth != subnet.value else subnet.last)
 
 
-def _inside(design: Design, device: Device, link: Prefix) -> Iterator[tuple[str, Prefix]]:
-    """Yield the subnets of a device that are sent from untranslated, other than the link itself."""
-    out = next((one.name for one in device.interfaces if one.subnet_of(link.address)), None)
+def _inside(design: Design, device: Device, course: Course, family: int) -> Iterator[tuple[str, Prefix]]:
+    """Yield the subnets of a device that are sent from untranslated all the way, other than links on it."""
+    passed = [*pairwise(course.devices)]
     for one in device.interfaces:
         if one.loopback or not one.enabled or one.instance or design.exposure(one) == "public":
             continue
         for own in one.addresses:
-            if own.family != link.family or own.is_host or own.address.is_link_local or own.network == link.network:
+            if own.family != family or own.is_host or own.address.is_link_local:
                 continue
-            if not _translated(design, device, out, own):
+            ways = [_between(design, name, following, family) for name, following in passed]
+            linked = any(own.network == link.network for _, link in ways if link is not None)
+            if not linked and not any(_translated(design, name, out, own) for name, (out, _) in zip(
+                course.devices, ways, strict=False
+            )):  # fmt: skip
                 yield one.name, own
 
 
-def _translated(design: Design, device: Device, out: str | None, subnet: Prefix) -> bool:
+def _between(design: Design, name: str, following: str, family: int) -> tuple[str, Prefix | None]:
+    """Return the interface by which a device reaches the next one, and its address there."""
+    for ports in design.topology.segments.values():
+        mine = next((port for port in ports if port.device.name == name and port.address.family == family), None)
+        if mine is not None and any(port.device.name == following for port in ports):
+            return mine.interface.name, mine.address
+    return "", None
+
+
+def _translated(design: Design, name: str, out: str, subnet: Prefix) -> bool:
     """Whether some departure rule rewrites sources of a subnet on the way out: then its own addresses do not travel."""
+    device = design.topology.devices[name]
     return subnet.family == 4 and any(
         rule.verdict != "keep"
         and (rule.leaves is None or out in rule.leaves)
@@ -110,6 +168,27 @@ def _comes_back(design: Design, device: Device, neighbour: str, subnet: Prefix) 
     if way.end == "leaves" and not subnet.is_private:
         return True  # whoever is there may well know it
     return way.end in ("delivered", "own", "loop") or device.name in way.devices
+
+
+@check(
+    "next-hop-shut",
+    "error",
+    "An interface that is shut answers nobody, so what is sent to its address is lost.",
+    wrong=_TWO.replace("sea0: {address", "sea0: {enabled: false, address") + "[{to: 10.40.10.0/24, via: 10.40.20.1}]",
+    right=_TWO + "[{to: 10.40.10.0/24, via: 10.40.20.1}]",
+)
+def next_hop_shut(design: Design) -> Iterator[Found]:
+    """Find routes whose next hop is on an interface that is shut, there or here."""
+    for device, route, subject in design.routes:
+        there = design.shut.get(route.via) if route.via is not None else None
+        here = design.links(device, route.via) if route.via is not None else []
+        if there is not None and there.device.name != device.name:
+            where, remedy = f"{there.device.name} {there.interface.name}", "Open that interface, or route around it."
+        elif here and not any(one.enabled for one, _ in here):
+            where, remedy = f"{here[0][0].name}, its own", "Open the interface, or take the route out."
+        else:
+            continue
+        yield Found(route.place.at("via"), subject, f"its next hop {route.via} is on {where}, which is shut", remedy)
 
 
 @check(

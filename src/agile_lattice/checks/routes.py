@@ -280,11 +280,17 @@ def _in_between(design: Design, device: Device, prefix: Prefix, wider: Prefix) -
     right="settings: {forwarding: true}\n" + _LAN + "[{to: 10.41.0.0/16, via: 10.40.10.2}]",
 )
 def forwarding_off(design: Design) -> Iterator[Found]:
-    """Find devices that have routes or translations for others, and do not forward."""
+    """Find devices that have routes, translations or several subnets, so that others send through them."""
     for device in design.devices:
+        if device.settings.forwarding4 is not False:
+            continue
         routes = [each for each in device.routes if each.to.length or len(device.interfaces) > 1]
-        if device.settings.forwarding4 is False and (routes or device.translations):
-            what = "routes" if routes else "translations"
+        sides = (one for one in device.interfaces if one.enabled and not one.loopback and not one.management)
+        subnets = [one.name for one in sides if any(own.family == 4 and not own.is_host for own in one.addresses)]
+        what = "routes" if routes else "translations" if device.translations else ""
+        if not what and len(subnets) > 1:
+            what = f"subnets on {' and '.join(subnets)}"
+        if what:
             yield Found(
                 device.settings.place.at("forwarding"), device.name, f"it has {what}, and forwarding is off",
                 "Write `forwarding: true`.",

@@ -66,11 +66,23 @@ def _has_to_do_with(sides: Sides, gap: Gap, walks: Walks) -> bool:
     for one, found in zip((gap.wanted, gap.found), walks, strict=True):
         if one is None or found is None:
             continue
-        if not isinstance(one, RULES) or not one.place.line:
+        if not isinstance(one, RULES):
+            return _changes(sides, gap, walks)
+        if not one.place.line:
             return True
         if any(stage.place.is_line_of(one.place) for visit in found.visits for stage in visit.stages):
             return True
     return False
+
+
+def _changes(sides: Sides, gap: Gap, walks: Walks) -> bool:
+    """Tell whether a difference, were it the only one, would change what becomes of a packet, on either side."""
+    found = next(each for each in walks if each is not None)
+    arrives, header = found.visits[0].arrives, found.visits[0].before
+    intent, there = sides.devices
+    turned = replace(gap, wanted=gap.found, found=gap.wanted)
+    pairs = (there, closed(intent, there, [gap])), (intent, closed(there, intent, [turned]))
+    return any(Sides(one, other).treat_apart(arrives, header) for one, other in pairs)
 
 
 def _leads_nowhere_else(sides: Sides, gap: Gap) -> bool:

@@ -67,17 +67,24 @@ def _question(sides: Sides, gap: Gap, family: int) -> Question:
             coming += [(here, *box[1:]) for box in _to(space, one.address)]
             inside += _to(space, one.address)
         elif isinstance(one, Interface):
-            coming.append(space.box(arrives=[one.name]))
+            names = [one.name, *_parts_of(sides, one.name)]
+            coming.append(space.box(arrives=names))
             for each in one.addresses:
                 coming += _from_prefix(sides, space, each)
                 inside += _to(space, each)
-            inside += leaving(sides, one.name, family)
+            for name in names:
+                inside += leaving(sides, name, family)
         elif isinstance(one, Settings):
-            coming.append(space.box())
+            coming += [space.box()] * bool(_fields(gap) & OF_SETTINGS)
         elif one is not None:
             coming += _stage(space, one, "arrival")
             inside += _stage(space, one, "departure")
     return Question(family, *(tuple(box for box in boxes if all(box)) for boxes in (coming, inside)))
+
+
+def _parts_of(sides: Sides, name: str) -> list[str]:
+    """Return the interfaces that are VLANs of another, on either side."""
+    return sorted({each.name for device in sides.devices for each in device.interfaces if each.parent == name})
 
 
 def lets_all_through(sides: Sides, gap: Gap) -> bool:

@@ -24,7 +24,7 @@ from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.compare.differences import Witness
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device, Network
-from agile_lattice.intent.services import ICMP_PROTOCOLS, PORT_PROTOCOLS
+from agile_lattice.intent.services import ICMP_PROTOCOLS, PORT_PROTOCOLS, PROTOCOL_NUMBERS
 from agile_lattice.packets.boxes import Box, Undecided, overlap
 
 MOST_WORK = 150_000  # boxes that are looked at for one question
@@ -148,6 +148,19 @@ class Sides:
                 unknown, beside = unknown or found.unknown, beside or found.beside
         return Answered(None, unknown, beside=beside)
 
+    def treat_apart(self, arrives: str, header: Header) -> bool:
+        """Tell whether a packet is treated differently, whichever of equally good routes is taken."""
+        family = header.source.family
+        protocol = PROTOCOL_NUMBERS.get(header.protocol) or int(header.protocol.removeprefix("protocol "))
+        point = (self.space(family).numbers[arrives], 0, protocol, header.source.value, header.destination.value)
+        single: Box = tuple(((number, number),) for number in (*point, header.port or 0))
+        box = (single[0], self.space(family).any_side, *single[2:])
+        return any(
+            True
+            for choice in self._choices(family)
+            for _ in treated_apart(self.treating(family, choice), [box], Budget(MOST_WORK))
+        )
+
     def passing(self, family: int) -> Iterator[tuple[str, Header, Walk]]:
         """Yield packets that the device as it is forwards, each with its walk: one for each way of treating them."""
         everything = self.sendable(family)
@@ -155,7 +168,7 @@ class Sides:
             return
         sides = self.treating(family)
         budget = Budget(MOST_WORK)
-        for look in (likely(everything, sides), [everything]):
+        for look in (likely([everything], sides), [everything]):
             for box in look:
                 for part, treatment in sides[1].parts(box, budget):
                     if treatment.end is not None and not treatment.unknown:
@@ -177,7 +190,7 @@ class Sides:
         budget = Budget(min(MOST_WORK, max(self._budget, 0)))
         try:
             boxes = list(self._coming(question, all_of_them, budget))
-            ordinary = (narrow for box in boxes for narrow in likely(box, sides))
+            ordinary = likely(boxes, sides)
             unknown = ""
             beside = None
             for look in (ordinary, boxes):

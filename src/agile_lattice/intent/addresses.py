@@ -7,6 +7,7 @@ text goes through the C library's `inet_pton` and `inet_ntop`.
 from __future__ import annotations
 
 import socket
+from itertools import pairwise
 from socket import inet_ntop, inet_pton
 from zlib import crc32
 
@@ -95,6 +96,12 @@ def stand_in(family: int, what: str) -> Address:
 def is_stand_in(address: Address) -> bool:
     """Tell whether an address stands for one that is not known."""
     return (address.family, address.value) in _stand_ins
+
+
+def stand_ins_between(family: int, spans: Spans) -> Spans:
+    """Return the stand-ins that are alone between two spans."""
+    gaps = ((left[1] + 1, right[0] - 1) for left, right in pairwise(spans))
+    return tuple(gap for gap in gaps if gap[0] == gap[1] and (family, gap[0]) in _stand_ins)
 
 
 class Prefix(msgspec.Struct, frozen=True, order=True, gc=False):
