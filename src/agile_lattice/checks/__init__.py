@@ -11,6 +11,7 @@ from agile_lattice.checks import (
     publishing,
     reachability,
     routes,
+    series,
     services,
     values,
 )
@@ -18,5 +19,5 @@ from agile_lattice.checks.rulebook import RULEBOOK, Check, Finding, example_inte
 
 __all__ = [
     "RULEBOOK", "Check", "Finding", "addresses", "blocks", "example_intent", "findings", "interfaces", "leaving",
-    "order", "permits", "pools", "publishing", "reachability", "routes", "services", "values",
+    "order", "permits", "pools", "publishing", "reachability", "routes", "series", "services", "values",
 ]  # fmt: skip

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator
 
 from agile_lattice.checks.design import Design, own_addresses, translation_subject
@@ -152,57 +151,3 @@ def _upstream(design: Design, device: Device, external: Address) -> tuple[str, s
         return f"no neighbour has a route for {external}", f"Route it to {device.name} there.", False
     what = f"it cannot be told who sends {external} here: it is on no link of {device.name} and in no block"
     return what, "Describe the provider's block under `blocks`.", True
-
-
-@check(
-    "digits-transposed",
-    "warning",
-    "In a series of addresses one that does not fit, and would with two digits or octets exchanged, is mistyped.",
-    wrong="""\
-interfaces:
-  a: {address: 10.40.10.1/24}
-  b: {address: 10.40.20.1/24}
-  c: {address: 40.10.30.1/24}
-  d: {address: 10.40.40.1/24}""",
-    right="""\
-interfaces:
-  a: {address: 10.40.10.1/24}
-  b: {address: 10.40.20.1/24}
-  c: {address: 10.40.30.1/24}
-  d: {address: 10.40.40.1/24}""",
-)
-def digits_transposed(design: Design) -> Iterator[Found]:
-    """Find addresses alone in their /16 that would be in a /16 of at least three others if two parts were exchanged."""
-    written = [
-        (f"{device.name} {one.name}", own.address, place)
-        for device in design.devices for one, own, place in own_addresses(device) if own.family == 4
-    ]  # fmt: skip
-    written += [
-        (f"host {host.name}", host.address.address, host.place)
-        for host in design.network.hosts
-        if host.address.family == 4
-    ]
-    crowd = Counter(address.value >> 16 for _, address, _ in written)
-    for subject, address, place in written:
-        if crowd[address.value >> 16] > 1:
-            continue
-        meant = next((each for each in _exchanged(address) if crowd[each.value >> 16] >= 3), None)
-        if meant is not None:
-            yield Found(
-                place, subject, f"{address} stands alone, and {meant} would be one of a series",
-                f"Write {meant}, if that was meant.",
-            )  # fmt: skip
-
-
-def _exchanged(address: Address) -> Iterator[Address]:
-    """Yield the addresses that two neighbouring octets, or two digits of an octet, exchanged would give."""
-    octets = str(address).split(".")
-    for index in range(3):
-        swapped = [*octets]
-        swapped[index], swapped[index + 1] = octets[index + 1], octets[index]
-        yield Address.parse(".".join(swapped))
-    for index, octet in enumerate(octets):
-        for at in range(len(octet) - 1):
-            turned = octet[:at] + octet[at + 1] + octet[at] + octet[at + 2 :]
-            if turned != octet and turned[0] != "0" and int(turned) < 256:
-                yield Address.parse(".".join([*octets[:index], turned, *octets[index + 1 :]]))

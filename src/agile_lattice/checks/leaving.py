@@ -9,6 +9,7 @@ from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.addresses import BITS, PRIVATE, AddressSet
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
+from agile_lattice.intent.translations import Translation
 from agile_lattice.packets.boxes import Box, Undecided, overlap, remainder
 from agile_lattice.packets.spans import Spans, meet, merged, minus
 
@@ -34,7 +35,7 @@ devices:
     right=_ZONES + "[{from: office, to: sea, source-becomes: interface}]",
 )
 def private_source_leaves(design: Design) -> Iterator[Found]:
-    """Find packets that leave towards a public zone with a private source."""
+    """Find packets that leave towards a public zone with a private source, by what lets each of them."""
     for device in design.devices:
         if device.settings.forwarding4 is False:
             continue
@@ -56,19 +57,24 @@ def private_source_leaves(design: Design) -> Iterator[Found]:
 
 def _found(design: Design, device: Device, out: Interface, leaving: list[Box]) -> Iterator[Found]:
     space = design.space(device)
+    found: dict[str, tuple[Box, Translation | None]] = {}
     try:
-        unchanged = ((design.lets_pass(device, each), why) for each, why in _unchanged(design, device, leaving))
-        box, why = next((each for each in unchanged if each[0] is not None), (None, ""))
+        for part, cause in _unchanged(design, device, leaving):
+            key = "" if cause is None else cause.name or str(cause.place)
+            if key not in found and (box := design.lets_pass(device, part)) is not None:
+                found[key] = box, cause
     except Undecided:
         yield Found(
             out.place, f"{device.name} {out.name}", "whether private sources leave here was not decided",
             "Make the rules plainer: too many of them cross.", unknown=True,
         )  # fmt: skip
         return
-    if box is not None:
+    for name, (box, cause) in found.items():
+        why = ": no translation matches them" if cause is None else ""
         yield Found(
-            out.place, f"{device.name} {out.name}",
-            f"private sources leave towards {out.zone} as they are, such as {space.example(box)}: {why}",
+            out.place if cause is None else cause.place,
+            f"{device.name} {out.name}" + (f", exempted by {name}" if cause is not None else ""),
+            f"private sources leave towards {out.zone} as they are, such as {space.example(box)}{why}",
             "Translate them on the way out, or let only the right ones pass.",
         )  # fmt: skip
 
@@ -97,8 +103,8 @@ def _behind(inside: Interface, region: Spans) -> Spans:
     return minus(minus(meet(region, PRIVATE_SPACE), own), edges)
 
 
-def _unchanged(design: Design, device: Device, leaving: list[Box]) -> Iterator[tuple[Box, str]]:
-    """Yield packets whose source no departure rule rewrites, with the reason."""
+def _unchanged(design: Design, device: Device, leaving: list[Box]) -> Iterator[tuple[Box, Translation | None]]:
+    """Yield packets whose source no departure rule rewrites, with what exempts them; None if nothing matches them."""
     space = design.space(device)
     for one, rules in design.rules(device):
         for rule in rules:
@@ -109,7 +115,7 @@ def _unchanged(design: Design, device: Device, leaving: list[Box]) -> Iterator[t
                 for left in leaving:
                     both = overlap(left, taker)
                     if both is not None:
-                        yield both, f"{one.name or 'a rule'} ({one.place}) exempts them"
+                        yield both, one
             leaving = remainder(leaving, [taker])
     for left in leaving:
-        yield left, "no translation matches them"
+        yield left, None

@@ -7,14 +7,16 @@ from collections.abc import Iterator
 
 from agile_lattice.behaviour.images import LEAVES, with_spans
 from agile_lattice.behaviour.shadowing import Member, Ordered
-from agile_lattice.checks.design import Design
+from agile_lattice.checks.design import Design, translation_subject
+from agile_lattice.checks.leaving import PRIVATE_SPACE
 from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Permit, derived_permits
+from agile_lattice.intent.translations import Publish, Sides
 from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.shadows import Shadow
-from agile_lattice.packets.spans import meet
+from agile_lattice.packets.spans import covers, meet
 
 _DEVICE = """\
 zones: {sea: {exposure: public}, office: {exposure: own}}
@@ -100,6 +102,62 @@ def permit_never_reached(design: Design) -> Iterator[Found]:
                 f" {within.space.example(member.box)}",
                 "Put it before them, or remove it.",
             )  # fmt: skip
+
+
+@check(
+    "private-from-public",
+    "warning",
+    "From a public side nobody comes with a private source (RFC 1918 section 3), and no answer would get there.",
+    wrong=_DEVICE
+    + "      - {name: web, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11, facing: sea, source: 10.9.0.0/16}",
+    right=_DEVICE
+    + "      - {name: web, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11, facing: sea, source: 192.0.2.0/24}",
+)
+def private_from_public(design: Design) -> Iterator[Found]:
+    """Find what is published or permitted to private sources on public sides only."""
+    for device in design.devices:
+        rules: list[tuple[str, Permit | Publish, Sides | None]] = [
+            (permit_subject(device, one), one, one.arrives) for one in device.permits if not one.deny and not one.origin
+        ]
+        rules += [
+            (translation_subject(device, one), one, one.facing)
+            for one in device.translations if isinstance(one, Publish)
+        ]  # fmt: skip
+        for subject, one, names in rules:
+            sides = design.sides(device, names) if names else []
+            public = bool(sides) and all(design.exposure(each) == "public" for each in sides)
+            if public and one.source is not None and covers(PRIVATE_SPACE, one.source.spans):
+                yield Found(
+                    one.place.at("source"), subject, f"{one.source} is private, and {sides[0].name} is a public side",
+                    "Name the public addresses of these peers, or the side that they come from.",
+                )  # fmt: skip
+
+
+@check(
+    "permit-repeated",
+    "warning",
+    "A permit that says what an earlier one says was mostly copied to be changed, and the change forgotten.",
+    wrong=_DEVICE
+    + """    permits:
+      - {name: tides, from: office, to: sea, destination: 192.0.2.64/27}
+      - {name: weather, from: office, to: sea, destination: 192.0.2.64/27}""",
+    right=_DEVICE
+    + """    permits:
+      - {name: tides, from: office, to: sea, destination: 192.0.2.64/27}
+      - {name: weather, from: office, to: sea, destination: 198.51.100.192/28}""",
+)
+def permit_repeated(design: Design) -> Iterator[Found]:
+    """Find permits that match just what an earlier one of the same verdict does."""
+    for device in design.devices:
+        seen: dict[tuple[object, ...], Permit] = {}
+        for one in device.permits:
+            first = seen.setdefault((one.deny, *_match(one)), one)
+            if first is not one and (one.origin, one.name) != (first.origin, first.name):
+                yield Found(
+                    one.place, permit_subject(device, one),
+                    f"it says the same as {first.name or 'an earlier one'} ({first.place})",
+                    "Change what it was copied for, or remove it.",
+                )  # fmt: skip
 
 
 def _by_permit(design: Design) -> list[list[tuple[Ordered, Member, Shadow]]]:

@@ -37,26 +37,40 @@ PORTS_PER_HOST = 64
     + "- {to: wan0, source-becomes: {pool: 203.0.113.2}}",
 )
 def pool_takes_taken(design: Design) -> Iterator[Found]:
-    """Find pools of several addresses that hold an address which is taken."""
+    """Find pools and one-to-one translations that show hosts as an address which is taken."""
     for device in design.devices:
         taken = _taken(design, device)
+        own = {prefix.address: f"the device's own address on {one.name}" for one, prefix, _ in own_addresses(device)}
         for one in device.translations:
-            if not isinstance(one, Dynamic | Twice) or one.pool is None or one.pool.single is not None:
+            if isinstance(one, Dynamic | Twice) and one.pool is not None:
+                shown, place, what = one.pool, one.place.at("source-becomes", "pool"), "its pool"
+            elif isinstance(one, Static):
+                shown, place, what = AddressSet.of(one.external), one.place.at("static"), "it shows hosts as"
+            else:
                 continue
-            for address, use in taken.items():
-                if address in one.pool:
-                    yield Found(
-                        one.place.at("source-becomes", "pool"), translation_subject(device, one),
-                        f"its pool {', '.join(spell_range(4, span) for span in one.pool.spans)} holds {address}, {use}",
-                        "Take that address out of the pool.",
-                    )  # fmt: skip
+            # Many behind one own address is what NAPT does; one-to-one has a check of its own for that.
+            more = {**_hosts(design, device), **(own if shown.single is None else {})} if what == "its pool" else {}
+            for address, use in {**taken, **more}.items():
+                if address in shown:
+                    spelt = ", ".join(spell_range(4, span) for span in shown.spans)
+                    whole = (
+                        f"{what} {spelt} holds {address}, {use}"
+                        if spelt != str(address)
+                        else f"{what} {address}, {use}"
+                    )
+                    yield Found(place, translation_subject(device, one), whole, "Use addresses that are free.")
 
 
 def _taken(design: Design, device: Device) -> dict[Address, str]:
+    """Return the addresses that others have, or nobody can have, each with what it is."""
     taken: dict[Address, str] = {}
-    for interface, prefix, _ in own_addresses(device):
-        taken[prefix.address] = f"the device's own address on {interface.name}"
+    subnets = [prefix for _, prefix, _ in own_addresses(device) if not prefix.is_host]
+    for prefix in subnets:
         _take_edges(taken, prefix)
+    for ports in design.topology.holders.values():
+        for port in ports:
+            if port.device.name != device.name:
+                taken[port.address.address] = f"the address of {port.device.name} {port.interface.name}"
     for route in device.routes:
         if route.via is not None:
             taken.setdefault(route.via, f"the next hop of the route to {route.to}")
@@ -71,6 +85,15 @@ def _taken(design: Design, device: Device) -> dict[Address, str]:
                 for value in range(first, min(last, first + 256) + 1):
                     taken.setdefault(Address(reservation.addresses.family, value), what)
     return taken
+
+
+def _hosts(design: Design, device: Device) -> dict[Address, str]:
+    subnets = [prefix for _, prefix, _ in own_addresses(device) if not prefix.is_host]
+    return {
+        host.address.address: f"the address of the host {host.name}"
+        for host in design.network.hosts
+        if any(each.contains(host.address.address) for each in subnets)
+    }
 
 
 def _take_edges(taken: dict[Address, str], prefix: Prefix) -> None:
@@ -115,11 +138,12 @@ def not_answered(design: Design) -> Iterator[Found]:
     right=_ANSWERS.replace("ANSWERS", "203.0.113.8/30"),
 )
 def answers_too_much(design: Design) -> Iterator[Found]:
-    """Find answers that hold the device's own address, or everything on a shared link."""
+    """Find answers that hold an address of the device itself or of others, or everything on a shared link."""
     for device in design.devices:
+        taken = _taken(design, device)
         for interface in device.interfaces:
             for said in interface.answers or ():
-                what = _too_much(said, [each for each in interface.addresses if each.family == said.family])
+                what = _too_much(said, [each for each in interface.addresses if each.family == said.family], taken)
                 if what:
                     yield Found(
                         interface.place.at("answers"), f"{device.name} {interface.name}",
@@ -127,13 +151,15 @@ def answers_too_much(design: Design) -> Iterator[Found]:
                     )  # fmt: skip
 
 
-def _too_much(said: AddressSet, own: list[Prefix]) -> str:
+def _too_much(said: AddressSet, own: list[Prefix], taken: dict[Address, str]) -> str:
     for each in own:
         inner = ((each.first + len(each.edges) // 2, each.last - len(each.edges) // 2),)
         if each.host_bits > 1 and covers(said.spans, inner):
             return f"all of {each.network}, also for its neighbours"
     mine = next((each for each in own if each.address in said), None)
-    return f"its own address {mine.address}" if mine else ""
+    if mine is not None:
+        return f"its own address {mine.address}"
+    return next((f"{address}, {use}" for address, use in taken.items() if address in said), "")
 
 
 @check(

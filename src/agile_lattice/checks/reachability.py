@@ -76,9 +76,10 @@ def no_way_back(design: Design) -> Iterator[Found]:
     "no-way-on",
     "error",
     "A route to a router that has no way on itself leads nowhere, however right it looks.",
-    wrong=_TWO.replace("10.41.10.0/24, via", "10.47.10.0/24, via") + "[]",
-    right=_TWO.replace("10.41.10.0/24, via", "10.47.10.0/24, via")
-    + "[{to: 10.47.10.0/24, via: 10.41.10.2}, {to: 10.40.10.0/24, via: 10.40.20.1}]",
+    wrong=_TWO.replace("[{to: 10.41", "[{to: 10.47.10.0/24, via: 10.40.20.2}, {to: 10.41")
+    + "[{to: 10.40.10.0/24, via: 10.40.20.1}]",
+    right=_TWO.replace("[{to: 10.41", "[{to: 10.47.10.0/24, via: 10.40.20.2}, {to: 10.41")
+    + "[{to: 10.40.10.0/24, via: 10.40.20.1}, {to: 10.47.10.0/24, via: 10.41.10.2}]",
 )
 def no_way_on(design: Design) -> Iterator[Found]:
     """Find routes to a device of the intent that has no route to any of their destinations, nor anybody behind it."""

@@ -10,7 +10,7 @@ from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
-from agile_lattice.packets.spans import merged, minus
+from agile_lattice.packets.spans import Spans, meet, merged, minus
 
 _LAN = "interfaces: {lan0: {address: 10.40.10.1/24}}\nroutes: "
 
@@ -198,7 +198,7 @@ def summary_too_wide(design: Design) -> Iterator[Found]:
         rest = minus(((route.to.first, route.to.last),), merged((each.first, each.last) for each in route.members))
         hop = design.topology.table(device.name, route.to.family, route.instance).look_up(route.to.first)
         neighbour = design.topology.neighbour(device.name, hop) if hop is not None else None
-        if not rest or (neighbour is not None and _discards(design.topology.devices[neighbour], route.to)):
+        if not rest or (neighbour is not None and _discarded(design, neighbour, route.to.family, rest)):
             continue
         uncovered = [str(each) for each in AddressSet(route.to.family, rest).prefixes()]
         more = f" and {len(uncovered) - 4} more" if len(uncovered) > 4 else ""
@@ -210,8 +210,10 @@ def summary_too_wide(design: Design) -> Iterator[Found]:
         )  # fmt: skip
 
 
-def _discards(device: Device, prefix: Prefix) -> bool:
-    return any(each.discard and each.to.contains(prefix) for each in device.routes)
+def _discarded(design: Design, neighbour: str, family: int, rest: Spans) -> bool:
+    """Tell whether what nobody has ends where somebody along the way discards it, and does not come back."""
+    ways = [design.topology.way(neighbour, Address(family, first)) for first, _ in rest]
+    return all(way.end in ("discarded", "own", "delivered") for way in ways)
 
 
 @check(
@@ -294,4 +296,38 @@ def forwarding_off(design: Design) -> Iterator[Found]:
             yield Found(
                 device.settings.place.at("forwarding"), device.name, f"it has {what}, and forwarding is off",
                 "Write `forwarding: true`.",
+            )  # fmt: skip
+
+
+@check(
+    "route-takes-answered",
+    "warning",
+    "A route to addresses that the device itself answers for takes their packets elsewhere, by the longest prefix.",
+    wrong="""\
+interfaces: {wan0: {address: 203.0.113.2/28}, lan0: {address: 10.40.10.1/24}}
+routes: [{to: default, via: 203.0.113.1}, {to: 203.0.113.8/30, via: 10.40.10.2}]
+translations: [{to: wan0, source-becomes: {pool: 203.0.113.8/30}}]""",
+    right="""\
+interfaces: {wan0: {address: 203.0.113.2/28}, lan0: {address: 10.40.10.1/24}}
+routes: [{to: default, via: 203.0.113.1}]
+translations: [{to: wan0, source-becomes: {pool: 203.0.113.8/30}}]""",
+)
+def route_takes_answered(design: Design) -> Iterator[Found]:
+    """Find routes into a connected subnet that lead away what the device answers for there."""
+    for device, route, subject in design.routes:
+        if route.discard or not any(
+            own.network.contains(route.to) and own.length < route.to.length and not one.loopback
+            for one in device.interfaces for own in one.addresses
+        ):  # fmt: skip
+            continue
+        answered = merged(
+            span for each in design.answers(device) if each.addresses.family == route.to.family
+            for span in each.addresses.spans
+        )  # fmt: skip
+        taken = meet(answered, ((route.to.first, route.to.last),))
+        if taken:
+            yield Found(
+                route.place.at("to"), subject,
+                f"{device.name} answers for {AddressSet(route.to.family, taken)}, and this route leads it away",
+                "Take the route out, or those addresses out of the translations.",
             )  # fmt: skip

@@ -119,30 +119,33 @@ def findings(network: Network) -> list[Finding]:
         if each.find is not None
         for found in each.find(design)
     ]
-    result += _unused_acceptances(network, used)
+    result += _unused_acceptances(network, used, result)
     return sorted(result, key=lambda one: (one.place.file, one.place.line, one.slug))
 
 
 def _finding(check: Check, found: Found, network: Network, used: set[int]) -> Finding:
     accepted = ""
     for index, one in enumerate(network.accepted):
-        if one.finding == check.slug and found.subject.startswith(one.on):
+        if one.finding == check.slug and found.subject == one.on:
             used.add(index)
             accepted = one.reason
     severity: Severity = "unknown" if found.unknown else check.severity
     return Finding(check.slug, severity, found.place, found.subject, found.what, found.remedy, accepted)
 
 
-def _unused_acceptances(network: Network, used: set[int]) -> Iterator[Finding]:
+def _unused_acceptances(network: Network, used: set[int], found: list[Finding]) -> Iterator[Finding]:
     rule = RULEBOOK["acceptance-unused"]
     for index, one in enumerate(network.accepted):
         if index not in used:
-            yield Finding(rule.slug, rule.severity, one.place, f"accepted {one.finding}", *_why_unused(one))
+            yield Finding(rule.slug, rule.severity, one.place, f"accepted {one.finding}", *_why_unused(one, found))
 
 
-def _why_unused(one: Accepted) -> tuple[str, str]:
+def _why_unused(one: Accepted, found: list[Finding]) -> tuple[str, str]:
     if one.finding not in RULEBOOK:
         return f"there is no check {one.finding}", "Write the slug as `lattice check` prints it."
+    near = [each.subject for each in found if each.slug == one.finding and each.subject.startswith(one.on)]
+    if near:
+        return f"nothing of the kind is found on just {one.on!r}", f"Write `on: {near[0]}`: each is accepted by itself."
     return f"nothing of the kind is found on {one.on!r}", "Take the acceptance out: what it was for is gone."
 
 

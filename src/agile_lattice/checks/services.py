@@ -11,7 +11,7 @@ from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import real_services
 from agile_lattice.intent.services import Service
-from agile_lattice.intent.translations import Publish
+from agile_lattice.intent.translations import Publish, Static
 from agile_lattice.packets.spans import covers, meet, merged
 
 ANY = ((0, 65535),)
@@ -74,13 +74,20 @@ def device_listens_there(design: Design) -> Iterator[Found]:
     right=SIDES + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11}",
 )
 def everything_published(design: Design) -> Iterator[Found]:
-    """Find publications of an address with all its services."""
+    """Find publications with all services, and one-to-one translations whose derived permit opens them all."""
     for device in design.devices:
+        derived = {each.origin for each in device.permits if each.origin and each.services is None}
         for one in device.translations:
             if isinstance(one, Publish) and one.services is None:
                 yield Found(
                     one.place, translation_subject(device, one), f"every service of {one.internal} is published",
                     "Name the services that are meant with `service`.",
+                )  # fmt: skip
+            elif isinstance(one, Static) and one.name in derived and design.faces_public(device, one.facing):
+                yield Found(
+                    one.place, translation_subject(device, one),
+                    f"the permit that is derived from it lets every service of {one.internal.shortest} through",
+                    "Publish the services that are meant, or permit them by hand in place of `derive`.",
                 )  # fmt: skip
 
 

@@ -218,7 +218,7 @@ class Accepted(msgspec.Struct, frozen=True):
 
     Attributes:
         finding: The slug of the check.
-        on: The subject of the finding, as it is printed, or the beginning of it.
+        on: The subject of the finding, as it is printed.
     """
 
     finding: str

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterable, Sequence
 from typing import cast
 
 import msgspec
 
-from agile_lattice.intent.addresses import Address, AddressSet
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.permits import Access, Permit, derived_permits
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.services import Services
@@ -138,7 +139,18 @@ class Rules:
         )
 
     def _pool(self, shape: PoolShape | None, place: Place) -> AddressSet | None:
-        return self.addresses(shape.pool, place.at("pool"), only=4) if shape else None
+        if shape is None:
+            return None
+        for word in shape.pool:
+            with contextlib.suppress(ValueError):
+                end = Prefix.parse(word)
+                if end.value != end.first:
+                    raise fail(
+                        place.at("pool"), f"{word} is an address with a mask, not a pool",
+                        f"Write the addresses of the pool, such as {Address(end.family, end.value)}-"
+                        f"{Address(end.family, end.last - 1)}; all of the network is {end.network}.",
+                    )  # fmt: skip
+        return self.addresses(shape.pool, place.at("pool"), only=4)
 
     def _reserved(self, shape: PoolShape | None, pool: AddressSet | None, place: Place) -> tuple[Reserved, ...]:
         if shape is None or pool is None:

@@ -111,6 +111,7 @@ def source_line(place: Place, most: int = 100) -> tuple[str, int, int]:
         The line without the blanks around it, empty if there is nothing to read in it; and the bounds of the value
         in it, from 0, the second excluded; 0 and 0 if they are not known.
     """
+    linecache.checkcache(place.file)  # it may have changed since, in a process that lives long
     whole = linecache.getline(place.file, place.line).rstrip() if place.line else ""
     line = whole.lstrip()
     if not any(character.isalnum() for character in line):
