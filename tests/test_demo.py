@@ -138,7 +138,7 @@ def test_the_draft_has_its_mistakes(capsys: pytest.CaptureFixture[str]) -> None:
         ("loopback-length", 24), ("forwarding-loop", 27), ("host-bits", 27), ("next-hop-off-link", 28),
         ("summary-too-wide", 29), ("exemption-too-broad", 31), ("private-source-leaves", 31),
         ("clear-text", 32), ("published-twice", 33),
-        ("everything-published", 34), ("never-reached", 36), ("pool-takes-taken", 36), ("management-open", 38),
+        ("everything-published", 34), ("external-address-taken", 36), ("never-reached", 36), ("management-open", 38),
         ("link-ends-disagree", 43), ("egress-only-on-shared-link", 47),
     ]  # fmt: skip
 

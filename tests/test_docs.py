@@ -46,7 +46,10 @@ def whole_notation() -> str:
 
 def test_the_notation_is_documented_by_an_intent_that_is_right() -> None:
     network = al.loads(whole_notation())
-    assert [(each.slug, bool(each.accepted)) for each in al.check(network)] == [("clear-text", True)]
+    assert [(each.slug, bool(each.accepted)) for each in al.check(network)] == [
+        ("clear-text", True),
+        ("everything-published", True),
+    ]
     again = al.loads(al.write(network))
     assert [replace(each, permits=()) for each in again.devices] == [
         replace(each, permits=()) for each in network.devices

@@ -8,6 +8,7 @@ from agile_lattice.checks.design import Design, own_addresses, translation_subje
 from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.answering import external_addresses
+from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place
 from agile_lattice.packets.spans import meet, merged, minus
@@ -119,13 +120,13 @@ def upstream_does_not_know(design: Design) -> Iterator[Found]:
             if four and all(own.is_host for own in four):
                 continue  # there is no subnet: whatever comes there was sent to the device
             for first, _ in minus(external_addresses([one]), subnets):
-                what, remedy, unknown = _upstream(design, device, Address(4, first))
+                what, remedy, unknown = _upstream(design, device, facing, Address(4, first))
                 if what:
                     yield Found(one.place, translation_subject(device, one), what, remedy, unknown)
                     break
 
 
-def _upstream(design: Design, device: Device, external: Address) -> tuple[str, str, bool]:
+def _upstream(design: Design, device: Device, facing: list[Interface], external: Address) -> tuple[str, str, bool]:
     """Say why packets for an external address do not come, and what to do; nothing if they do."""
     block = design.block_of(external)
     if block is not None and block.delivery == "routed":
@@ -137,10 +138,11 @@ def _upstream(design: Design, device: Device, external: Address) -> tuple[str, s
             "Have the block routed to the device (`delivery: routed`), or put an interface on the link.",
             False,
         )
+    names = {each.name for each in facing}
     neighbours = {
         port.device.name
         for ports in design.topology.segments.values()
-        if any(port.device.name == device.name for port in ports)
+        if any(port.device.name == device.name and port.interface.name in names for port in ports)
         for port in ports
         if port.device.name != device.name
     }

@@ -147,6 +147,12 @@ def _gateway(design: Design, address: Prefix, gateway: Address | None, holder: D
         return f"it has no gateway, so {address.address} reaches {address.network} only", remedy
     if not address.is_host and not address.contains(gateway):
         return f"its gateway {gateway} is not in its subnet {address.network}", remedy
+    held = [port.address for port in design.topology.holders.get(gateway, ())]
+    if held and not address.is_host and address.length not in {each.length for each in held}:
+        return (
+            f"its subnet is {address.network}, and for its gateway {gateway} it is {held[0].network}",
+            "Give both the same mask.",
+        )
     if segment and all(port.address.address != gateway for port in segment):
         return f"its gateway {gateway} is no device's address on {address.network}", remedy
     return "", ""

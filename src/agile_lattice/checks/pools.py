@@ -28,22 +28,24 @@ PORTS_PER_HOST = 64
 
 
 @check(
-    "pool-takes-taken",
+    "external-address-taken",
     "error",
-    "An address of a pool that is the gateway's, the device's own or the subnet's edge breaks what already uses it.",
+    "An external address that is the gateway's, another device's or the subnet's edge breaks what already uses it.",
     wrong=_SIDES + "- {to: wan0, source-becomes: {pool: 203.0.113.1-203.0.113.4}}",
     right=_SIDES
     + "- {to: wan0, source: 10.40.10.9, source-becomes: {pool: 203.0.113.8/30}}\n"
     + "- {to: wan0, source-becomes: {pool: 203.0.113.2}}",
 )
-def pool_takes_taken(design: Design) -> Iterator[Found]:
-    """Find pools and one-to-one translations that show hosts as an address which is taken."""
+def external_address_taken(design: Design) -> Iterator[Found]:
+    """Find translations that use an external address which is taken."""
     for device in design.devices:
         taken = _taken(design, device)
         own = {prefix.address: f"the device's own address on {one.name}" for one, prefix, _ in own_addresses(device)}
         for one in device.translations:
             if isinstance(one, Dynamic | Twice) and one.pool is not None:
                 shown, place, what = one.pool, one.place.at("source-becomes", "pool"), "its pool"
+            elif isinstance(one, Publish):
+                shown, place, what = AddressSet(4, one.named), one.place.at("publish"), "it is published at"
             elif isinstance(one, Static):
                 shown, place, what = AddressSet.of(one.external), one.place.at("static"), "it shows hosts as"
             else:

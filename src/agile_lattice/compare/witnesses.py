@@ -151,6 +151,8 @@ class Sides:
     def treat_apart(self, arrives: str, header: Header) -> bool:
         """Tell whether a packet is treated differently, whichever of equally good routes is taken."""
         family = header.source.family
+        if arrives not in self.space(family).numbers:
+            return False  # neither has such an interface
         protocol = PROTOCOL_NUMBERS.get(header.protocol) or int(header.protocol.removeprefix("protocol "))
         point = (self.space(family).numbers[arrives], 0, protocol, header.source.value, header.destination.value)
         single: Box = tuple(((number, number),) for number in (*point, header.port or 0))
