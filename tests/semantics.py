@@ -110,13 +110,15 @@ def look_up(device: Device, instance: str, family: int, value: int) -> frozenset
     return frozenset(ways)  # type: ignore[arg-type]
 
 
-def rewritten(device: Device, stage: str, packet: Packet, leaves: str | None) -> tuple[Packet, object]:
+def rewritten(
+    device: Device, stage: str, packet: Packet, leaves: str | None, next_hop: int = 0
+) -> tuple[Packet, object]:
     """The packet behind a list of translations, and what cannot be seen in one packet: pools, ports, DNS."""
     for rule in split(device.translations):
         if rule.stage == stage and family_of(rule) == packet.family and matches(rule, packet, leaves):
             if rule.own is not None and not its_own(device, rule.own, packet):
                 continue
-            return _changed(device, rule, packet, leaves)
+            return _changed(device, rule, packet, leaves, next_hop)
     return packet, None
 
 
@@ -130,7 +132,7 @@ def its_own(device: Device, what: str, packet: Packet) -> bool:
     )
 
 
-def _changed(device: Device, rule: Rule, packet: Packet, leaves: str | None) -> tuple[Packet, object]:
+def _changed(device: Device, rule: Rule, packet: Packet, leaves: str | None, next_hop: int) -> tuple[Packet, object]:
     beside: list[object] = ["DNS"] if rule.rewrites_dns else []
     if rule.verdict == "keep":
         return packet, None
@@ -139,7 +141,10 @@ def _changed(device: Device, rule: Rule, packet: Packet, leaves: str | None) -> 
         port = device.interface(leaves or "")
         assert port is not None
         own = [a for a in port.addresses if a.family == packet.family and not a.address.is_link_local]
-        return (packet._replace(source=own[0].value), None) if own else (packet, ("address of", leaves))
+        # The kernel takes the first address of the subnet that the next hop is in, else the first of all.
+        near = [a for a in own if a.first <= (next_hop or packet.destination) <= a.last]
+        first = next((a for a in own if near and a.network == near[0].network), own[0] if own else None)
+        return (packet._replace(source=first.value), None) if first else (packet, ("address of", leaves))
     assert rule.to is not None
     first = rule.to.spans[0][0]
     if rule.port_use == "kept":
@@ -234,13 +239,13 @@ def fate(device: Device, packet: Packet, choice: int = 0) -> object:
     if way == "nowhere" or forwards is False:
         return None
     leading = sorted(((name, hop or 0) for name, hop in way if name))  # type: ignore[misc]
-    leaves = leading[choice % len(leading)][0]
+    leaves, next_hop = leading[choice % len(leading)]
     if not passes(device, leaves):
         return None
     permits = passages(device.permits)
     if next((each.verdict for each in permits if matches(each, now, leaves)), "drop" if permits else "pass") == "drop":
         return None
-    after, more = rewritten(device, "departure", now, leaves)
+    after, more = rewritten(device, "departure", now, leaves, next_hop)
     return "out", way, after, beside, more
 
 

@@ -11,9 +11,11 @@ from agile_lattice.behaviour.walking import walk
 from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.verdicts import Verdict, verdict
 from agile_lattice.dialects import read_device, render_device
-from agile_lattice.intent.addresses import Address
+from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.model import Network
 from agile_lattice.intent.permits import Permit
+from agile_lattice.intent.routes import Route
+from agile_lattice.intent.translations import Dynamic
 from agile_lattice.notation.loading import loads
 from machines import Machine
 from test_real import INTENT, Wire, kernel
@@ -110,3 +112,27 @@ def test_of_two_chains_that_translate_the_newest_is_asked_first_and_nothing_is_c
     )
     found, _ = claimed(capture, ())
     assert not found.same and not found.different and "not understood" in found.incomplete[-1]
+
+
+@kernel
+def test_masquerade_takes_the_address_in_the_subnet_of_the_next_hop() -> None:
+    """Of an interface with several subnets, and of several addresses in one subnet."""
+    several = "[203.0.113.2/28, 198.51.100.2/24, 198.51.100.7/24]"
+    [device] = loads(INTENT.replace("SPEAKS", "iproute2").replace("203.0.113.2/28", several)).devices
+    device = replace(device, translations=(Dynamic("out", None, ("out0",)),))
+    sent = [("in0", Header(Address.parse("10.40.10.7"), Address.parse(each), "udp", 53, 40000 + at))
+            for at, each in enumerate(("203.0.113.14", "198.51.100.20", "192.0.2.9"))]  # fmt: skip
+    with Machine("edge") as machine, Machine("inside") as inside, Machine("outside") as outside:
+        wire = Wire(machine, inside, outside)
+        machine.apply(render_device(device))
+        wire.route()
+        for address in ("198.51.100.20/24", "192.0.2.9/32"):
+            outside.inside("ip", "addr", "add", address, "dev", "eth0")
+        machine.inside("ip", "route", "replace", "default", "via", "198.51.100.20")
+        came = wire.flows(sent)
+    there = replace(device, routes=(Route(Prefix.parse("0.0.0.0/0"), Address.parse("198.51.100.20")),))
+    topology = Topology(Network("", (there,)))
+    said = [walk(topology, header, "edge", side).visits[-1].after.source for side, header in sent]
+    seen = [came[header.source_port or 0][1].source for _, header in sent]
+    assert [str(each) for each in seen] == ["203.0.113.2", "198.51.100.2", "198.51.100.2"], "the kernel"
+    assert said == seen

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Hashable, Sequence
 
+from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 
@@ -41,6 +42,25 @@ def cut_off(device: Device, name: str) -> str:
     if parent.bridge is not None and device.keeps_vlans_apart(parent) and one.vlan and one.vlan not in parent.carried:
         return f"{parent.name} is not itself a member of VLAN {one.vlan}, so nothing passes {name}"
     return f"{parent.name} is down, and with it {name}" if not parent.enabled else ""
+
+
+def lent(one: Interface, family: int) -> list[Prefix]:
+    """Return the addresses that packets may leave with in place of their source: the first one of each subnet."""
+    found: dict[Prefix, Prefix] = {}
+    for own in one.addresses:
+        if own.family == family and not own.address.is_link_local:
+            found.setdefault(own.network, own)
+    return list(found.values())
+
+
+def source_towards(one: Interface, next_hop: Address) -> Address | None:
+    """Return the address that an interface lends to packets for a next hop.
+
+    It is the one whose subnet the next hop is in, else the first, as the Linux kernel has it. RFC 2663 does not say.
+    """
+    own = lent(one, next_hop.family)
+    best = next((each for each in own if each.contains(next_hop)), next(iter(own), None))
+    return best.address if best is not None else None
 
 
 def wire(device: Device, name: str) -> Hashable:

@@ -7,7 +7,9 @@ from typing import Literal
 
 import msgspec
 
+from agile_lattice.behaviour.links import lent
 from agile_lattice.behaviour.matching import DESTINATION, PORT, SOURCE, Space
+from agile_lattice.behaviour.tables import Table
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Passage, passages
@@ -15,7 +17,7 @@ from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.stages import Rule, split
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.functions import Entry
-from agile_lattice.packets.spans import Spans
+from agile_lattice.packets.spans import Span, Spans, meet, merged
 
 Listed = Literal["arrival", "permits", "departure", "access"]
 LISTED: tuple[Listed, ...] = ("arrival", "permits", "departure", "access")
@@ -57,11 +59,21 @@ class Line(msgspec.Struct, frozen=True, gc=False):
         return f"{name}: {what} becomes {self.own or rule.to}{port}{kept}{', in DNS answers, too' * rule.rewrites_dns}"
 
 
-def lines(device: Device, part: Listed, space: Space) -> list[Line]:
-    """Return a stage of a device, for packets of one family; the last line is for every packet."""
+def lines(device: Device, part: Listed, space: Space, choice: int = 0) -> list[Line]:
+    """Return a stage of a device, for packets of one family; the last line is for every packet.
+
+    Args:
+        device: The device, with what it learns.
+        part: The stage.
+        space: The packets.
+        choice: Which of several equally good routes is taken, as in `Table`.
+    """
     if part in ("arrival", "departure"):
         mine = [rule for rule in split(device.translations) if rule.stage == part and space.speaks(rule)]
-        return [*(line for rule in mine for line in _of_rule(device, space, rule)), Line(Entry(space.box(), KEEP))]
+        return [
+            *(line for rule in mine for line in _of_rule(device, space, rule, choice)),
+            Line(Entry(space.box(), KEEP)),
+        ]
     rules = passages(device.permits if part == "permits" else device.access)
     found = [
         Line(Entry(space.of_rule(each), KEEP if each.verdict == "pass" else DROP), each)
@@ -71,27 +83,42 @@ def lines(device: Device, part: Listed, space: Space) -> list[Line]:
     return [*found, Line(Entry(space.box(), DROP if rules else KEEP))]
 
 
-def _of_rule(device: Device, space: Space, rule: Rule) -> Iterator[Line]:
-    """Yield the lines of a rule: one, but where it takes the address of the interface, one for each of them."""
+def _of_rule(device: Device, space: Space, rule: Rule, choice: int) -> Iterator[Line]:
+    """Yield the lines of a rule: one, but where it takes an address of the interface, one for each of these."""
     box = space.of_rule(rule)
     if rule.verdict != "egress":
         yield Line(Entry(box, _action(rule)), rule)
         return
     for first, last in box[1]:
         for number in range(first, last + 1):
-            own = _own(device, space.names[number], space.family) if space.names else None
-            # Which address an interface will learn is not known; it is the same wherever the same is said.
-            verdict = ("address of", space.names[number] if space.names else "")
-            action = Action(verdict) if own is None else Action("goes on", ((SOURCE, own.value),))
-            only: Spans = ((number, number),)
-            yield Line(Entry((box[0], only, *box[2:]), action), rule, own)
+            name = space.names[number] if space.names else ""
+            only = (box[0], ((number, number),), *box[2:])
+            for own, towards in _lent(device, name, space, choice):
+                # One that has no address lends none, and leaves the source as it is.
+                action = Action(("address of", name)) if own is None else Action("goes on", ((SOURCE, own.value),))
+                to = only[DESTINATION] if towards is None else meet(only[DESTINATION], towards)
+                if to:
+                    yield Line(Entry((*only[:DESTINATION], to, *only[DESTINATION + 1 :]), action), rule, own)
 
 
-def _own(device: Device, name: str, family: int) -> Address | None:
-    """Return the address that an interface lends to packets that leave by it."""
+def _lent(device: Device, name: str, space: Space, choice: int) -> Iterator[tuple[Address | None, Spans | None]]:
+    """Yield the addresses that an interface lends to packets, each with their destinations; `None` for all others."""
     one = device.interface(name)
-    own = [each.address for each in one.addresses if each.family == family] if one is not None else []
-    return next((each for each in own if not each.is_link_local), None)
+    own = lent(one, space.family) if one is not None else []
+    if one is not None and len(own) > 1:
+        towards: dict[Address, list[Span]] = {}
+        table = Table(device, space.family, one.instance, choice)
+        for first, last, hop in table.within(*space.any_address[0]):
+            if hop is None or hop.interface != name:
+                continue
+            for prefix in own:
+                near = ((hop.next_hop.value,) * 2,) if hop.next_hop is not None else ((first, last),)
+                if inside := meet(near, ((prefix.first, prefix.last),)):
+                    towards.setdefault(prefix.address, []).extend([(first, last)] if hop.next_hop else inside)
+        for address, spans in towards.items():
+            if address != own[0].address:
+                yield address, merged(spans)
+    yield (own[0].address if own else None), None
 
 
 def _action(rule: Rule) -> Action:

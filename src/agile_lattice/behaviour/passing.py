@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from typing import Literal
 
 import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.flows import Header, matches, moved
-from agile_lattice.behaviour.links import cut_off
+from agile_lattice.behaviour.links import cut_off, source_towards
 from agile_lattice.behaviour.tables import Hop, Table, Way, is_way_back, to_routers
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix, is_stand_in
-from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Answer, Device
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import NOWHERE, Place
@@ -154,7 +152,9 @@ class Passing:
         matched = rule.destination if rule.stage == "arrival" else rule.source
         note = ""
         if rule.verdict == "egress":
-            own = next(self.own_addresses(self.leaves, header.source.family), None)
+            out = self.device.interface(self.leaves)
+            next_hop = self.hop.next_hop if self.hop is not None else None
+            own = source_towards(out, next_hop or header.destination) if out is not None else None
             if own is None:
                 return header, f"{self.leaves} has no address that it could take"
             address = own
@@ -165,14 +165,6 @@ class Passing:
             address = type(address)(rule.to.family, rule.to.spans[0][0])
         after = replace(header, **{field: address})
         return (after if rule.to_port is None else replace(after, port=rule.to_port)), note
-
-    def own_addresses(self, name: str, family: int) -> Iterator[object]:
-        """Yield the addresses of an interface that packets can leave with."""
-        one = self.device.interface(name)
-        assert isinstance(one, Interface)
-        for each in one.addresses:
-            if each.family == family and not each.address.is_link_local:
-                yield each.address
 
     def look_up(self, header: Header) -> Hop | None:
         """Look the destination up."""

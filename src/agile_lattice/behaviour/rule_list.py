@@ -46,11 +46,12 @@ class RuleList:
         part: The stage.
         space: Numbers of interfaces, and the family.
         unknown: What of the device is not known.
+        choice: Which of several equally good routes is taken.
     """
 
-    def __init__(self, device: Device, part: Listed, space: Space, unknown: Unknown) -> None:
+    def __init__(self, device: Device, part: Listed, space: Space, unknown: Unknown, choice: int = 0) -> None:
         self.part, self.unknown = part, unknown
-        self.lines = lines(device, part, space)
+        self.lines = lines(device, part, space, choice)
         self.entries: list[Entry] = [each.entry for each in self.lines]
         self.shift = [0, 0, 0, *[max(BITS[space.family] - TOP_BITS, 0)] * 2, 0]
         bounds = [self._bounds(each.box) for each in self.entries]
