@@ -26,7 +26,7 @@ TYPED = {
     "calc summary": ("calc summary 10.41.0.0/24 10.41.2.0/24", "too_much.0"),
     "calc split": ("calc split 203.0.113.0/28 /30", "3"),
     "calc pool": ("calc pool 203.0.113.8-203.0.113.11 --hosts 500", "addresses"),
-    "check": (f"check {DEMO / 'draft.yaml'}", "findings.2.place.column"),
+    "check": (f"check {DEMO / 'draft.yaml'}", "findings.3.place.column"),
     "render": (f"render {INTENT}", "1.text"),
     "read": (f"read --speaks nftables {CHANGED / 'quay-edge' / 'ruleset.nft'}", "device.device.translations.0.name"),
     "diff": (f"diff {INTENT} {CHANGED}", "0.differences.0.intent.line"),

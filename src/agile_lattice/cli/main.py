@@ -95,6 +95,10 @@ def build_parser() -> ArgumentParser:
     command.add_argument("--device", metavar="NAME", action="append", help="only this device; may be repeated")
     command.add_argument("--into", metavar="FOLDER", help="write files there, a folder for each device; all or none")
     command.add_argument(
+        "--units", metavar="FOLDER",
+        help="write units of systemd there that load what would be gone after a restart; the texts go to /etc/lattice",
+    )  # fmt: skip
+    command.add_argument(
         "--prove",
         action="store_true",
         help="read it again and prove that it is the same for every packet, or write nothing",

@@ -13,6 +13,7 @@ from agile_lattice.dialects import Rendered, read_device, render_device
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue, catalogue_beside
 from agile_lattice.intent.model import Device
+from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import chosen_devices
@@ -26,16 +27,36 @@ def run(arguments: Namespace) -> int:
     texts = render_all(devices, catalogue, causes=arguments.format == "json")
     if arguments.prove:
         prove_all(devices, texts, catalogue)
-    if arguments.into:
-        write_files({Path(arguments.into) / each.device / each.file: each.text for each in texts})
+    files = {Path(arguments.into) / each.device / each.file: each.text for each in texts} if arguments.into else {}
+    if arguments.units and not arguments.into:
+        raise fail(Place(), "`--units` needs `--into`", "Give the folder for the texts that the units load, too.")
+    if arguments.units:
+        folder = Path(arguments.units)
+        files |= {folder / each.device / unit_name(each): each.unit for each in texts if each.unit}
+    write_files(files)
     if arguments.format == "json":
         print_json(texts)
-    elif arguments.into:
-        for each in texts:
-            print(Path(arguments.into) / each.device / each.file)
+    elif files:
+        print(*files, sep="\n")
+        show_what_lasts(texts, units=bool(arguments.units))
     else:
         show_texts(texts)
     return 0
+
+
+def unit_name(text: Rendered) -> str:
+    """Return what the unit that loads a text is called."""
+    return f"lattice-{text.dialect}.service"
+
+
+def show_what_lasts(texts: Sequence[Rendered], units: bool) -> None:
+    """Say, on the error stream, which texts change the running system only."""
+    running = sorted({each.dialect for each in texts if not each.lasts})
+    if running and not units:
+        console(sys.stderr).print(
+            f"Running state only, gone after a restart: {', '.join(running)}. "
+            "--units FOLDER writes what loads them again."
+        )
 
 
 def render_all(devices: Sequence[Device], catalogue: Catalogue = BUILT_IN, causes: bool = False) -> list[Rendered]:

@@ -9,8 +9,10 @@ import msgspec
 from agile_lattice.collection import no_collection
 from agile_lattice.dialects.assembly import Capture, as_intent, assemble, facts_of
 from agile_lattice.dialects.causes import render_with_causes
+from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS, says_nothing
+from agile_lattice.dialects.lasting import unit
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.families import FAMILIES
 from agile_lattice.dialects.reading.parting import readings
@@ -40,6 +42,7 @@ class Rendered(msgspec.Struct, frozen=True):
         sections: What it carries.
         text: The whole text, ending in a line break.
         causes: For lines of it, where in the intent what they say stands; only if that was asked for.
+        unit: A unit of systemd that loads the text as the system starts; empty if the text is itself what is saved.
     """
 
     device: str
@@ -48,6 +51,12 @@ class Rendered(msgspec.Struct, frozen=True):
     sections: tuple[Section, ...]
     text: str
     causes: tuple[Cause, ...] = ()
+    unit: str = ""
+
+    @property
+    def lasts(self) -> bool:
+        """Whether the device has it after its next start, once it is in its place."""
+        return not self.unit
 
 
 @no_collection()
@@ -79,10 +88,10 @@ def render_device(device: Device, catalogue: Catalogue = BUILT_IN, causes: bool 
             if causes:
                 for file, text, lines in render_with_causes(speaker, wanted):
                     found = tuple(Cause(line, place) for line, place in sorted(lines.items()))
-                    rendered.append(Rendered(device.name, name, file, sections, text, found))
+                    rendered.append(Rendered(device.name, name, file, sections, text, found, unit_of(speaker, file)))
             else:
                 for file, text in render_facts(speaker, wanted):
-                    rendered.append(Rendered(device.name, name, file, sections, text))
+                    rendered.append(Rendered(device.name, name, file, sections, text, unit=unit_of(speaker, file)))
         except Refusals as error:
             refusals += error.refusals
     refusals += _uncarried(device, facts, carried)
@@ -90,6 +99,12 @@ def render_device(device: Device, catalogue: Catalogue = BUILT_IN, causes: bool 
     if refusals:
         raise Refusals(refusals)
     return rendered
+
+
+def unit_of(dialect: Dialect, file: str) -> str:
+    """Return what loads a text as the system starts; empty if that is not needed."""
+    loading = dialect.forms[0].loading
+    return unit(dialect.title.partition(":")[0].partition(",")[0], file, loading) if loading.command else ""
 
 
 def _unnamed(device: Device, catalogue: Catalogue) -> Iterator[Refusal]:

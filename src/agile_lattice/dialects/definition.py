@@ -31,6 +31,7 @@
     only = "REGEX"                                 # a text in which this is not found is none of this form
     unless = "REGEX"                               # and one in which this is found neither
     change = {how = "typed", without = "no %"}     # how it is changed; see `dialect.Change`
+    loading = {command = "/usr/sbin/tool -f %"}    # if it is gone after a restart; see `lasting.Loading`
     phrases = '''
     PHRASE / CONDITION         => FACT field=constant
     ~> WHAT IS TYPED TO TAKE IT AWAY
@@ -69,6 +70,7 @@ from agile_lattice.dialects.expressions import checked
 from agile_lattice.dialects.fact_types import FACTS, PARTS, FactType
 from agile_lattice.dialects.grammar import Element, Hole, holes_of, parse_phrase
 from agile_lattice.dialects.kinds import NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
+from agile_lattice.dialects.lasting import Loading
 from agile_lattice.dialects.moulds import Moulds
 from agile_lattice.dialects.passes.named import PASSES
 from agile_lattice.dialects.patterns import Pattern
@@ -96,6 +98,7 @@ class _FormText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     change: Change = Change()
     only: str = ""
     unless: str = ""
+    loading: Loading = Loading()
 
 
 class _DialectText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -157,7 +160,9 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
         if form.file and not PLAIN_NAME.fullmatch(form.file):
             line = _line_of(text, "file")
             raise DefinitionError(file, line, f"file = {form.file!r} is no plain name: letters, digits, dots, - and _")
-        forms.append(Form(form.name, form.carries, form.surface, form.before, block, form.file, form.change, *signs))
+        only, unless = signs
+        about = form.name, form.carries, form.surface, form.before, block, form.file, form.change
+        forms.append(Form(*about, only, unless, form.loading))
     passes = passes_of(raw.semantics, raw.passes)
     return Dialect(raw.dialect, raw.title, tuple(forms), raw.semantics, passes, raw.cannot, file)
 

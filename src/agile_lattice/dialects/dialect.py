@@ -9,6 +9,7 @@ from typing import Any, Literal
 import msgspec
 
 from agile_lattice.dialects.fact_types import FactType
+from agile_lattice.dialects.lasting import Loading
 from agile_lattice.dialects.moulds import Moulds
 from agile_lattice.dialects.passes import Pass
 from agile_lattice.dialects.passes.families import FAMILIES, RULED
@@ -141,6 +142,7 @@ class Form(msgspec.Struct, frozen=True):
         file: What the text is called in a folder; empty for a form that is only read.
         change: How a configuration in this form is changed.
         only, unless: What has to be found in a text of this form, and what must not be, where two are alike.
+        loading: How a text in this form comes into the running system, if it is not itself what is saved.
     """
 
     name: str
@@ -152,6 +154,7 @@ class Form(msgspec.Struct, frozen=True):
     change: Change
     only: re.Pattern[str] | None = None
     unless: re.Pattern[str] | None = None
+    loading: Loading = Loading()
 
     @property
     def lets(self) -> frozenset[Lets]:
