@@ -10,10 +10,11 @@ from agile_lattice.behaviour.images import ARRIVES, PROTOCOL
 from agile_lattice.behaviour.links import comes_in
 from agile_lattice.behaviour.matching import DESTINATION, LIKED_PORTS, LIKED_PROTOCOLS, PORT, SOURCE, STRANGER, Space
 from agile_lattice.behaviour.treatment import Treating
-from agile_lattice.intent.addresses import BITS, Prefix
+from agile_lattice.intent.addresses import BITS, Address, Prefix
 from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.spans import Spans, meet, merged, minus
 
+OTHER_STRANGER = {4: Address.parse("192.0.2.9"), 6: Address.parse("2001:db8:fffe::9")}
 MOST_LIKELY = 48  # addresses that are thought of first
 MOST_SORTED = 64  # boxes of which the most ordinary packet is looked for
 
@@ -97,7 +98,7 @@ def _ordinary(box: Box, sides: Sequence[Treating]) -> Iterator[tuple[int, Box]]:
 
 def _hosts(sides: Sequence[Treating], space: Space) -> list[int]:
     """Return addresses that one would think of: hosts behind the device, what it answers for, itself, a stranger."""
-    found = [STRANGER[space.family].value]
+    found = [STRANGER[space.family].value, OTHER_STRANGER[space.family].value]
     for each in sides:
         subnets = (own for one in each.device.interfaces for own in one.addresses if not own.is_host)
         routed = (route.to for route in each.device.routes)
