@@ -121,7 +121,7 @@ def diff(count: int) -> str:
     device, _, capture = _published(count)
     with _timed():
         found = al.diff(device, capture)
-    assert [each.weight for each in found.differences] == ["consequential"] * 2
+    assert [each.effect for each in found.differences] == ["changes-traffic"] * 2
     return "2 consequential"
 
 

@@ -16,10 +16,10 @@ INK, FAINT, PAPER, ACCENT, WARM = "#22303c", "#566370", "#ffffff", "#0b5784", "#
 
 # What happens, what decides, and where a packet can end.
 STAGES = [
-    ("arrival rewriting", "destination", "publish, static,\nexempt: the first\nthat matches", ""),
+    ("destination NAT", "destination", "publish, static,\nexempt: the first\nthat matches", ""),
     ("way out", "route", "longest prefix,\nthen distance,\nthen metric", "for the device itself,\nno way, discarded"),
     ("permits", "pass or drop", "the first that\nmatches; none:\ndropped", "dropped"),
-    ("departure rewriting", "source", "exempt, static,\nsource-becomes: the\nfirst that matches", ""),
+    ("source NAT", "source", "exempt, static,\nsource-becomes: the\nfirst that matches", ""),
 ]
 WIDTH, GAP = 2.05, 0.62
 

@@ -129,7 +129,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         {"type":"unreachable","dst":"10.0.0.0/8","metric":250,"flags":[]},
         {"dst":"10.2.0.1","dev":"lan0","scope":"link","metric":4,"flags":[]},
         {"dst":"10.3.0.0/16","dev":"lan0","table":"7","flags":[]},
-        {"dst":"10.4.0.0/16","nexthops":[{"gateway":"10.40.10.7","dev":"lan0","weight":1,"flags":[]}],"flags":[]},
+        {"dst":"10.4.0.0/16","nexthops":[{"gateway":"10.40.10.7","dev":"lan0","effect":1,"flags":[]}],"flags":[]},
         {"dst":"2001:db8:41::/48","gateway":"fe80::1","dev":"lan0","metric":1028,"flags":[],"pref":"medium"},
         {"dst":"default","gateway":"fe80::9","dev":"lan0","protocol":"ra","metric":1024,"flags":[],"pref":"medium"},
         {"type":"local","dst":"10.40.10.1","dev":"lan0","table":"local","protocol":"kernel","scope":"host","flags":[]}]
@@ -159,7 +159,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
             route 10.65.0.0/16 via "lan0";
             route 10.66.0.0/16 blackhole;
             route 10.67.0.0/16 prohibit { preference = 150; };
-            route 10.68.0.0/16 via 10.40.10.9 weight 2 via 10.40.10.8;
+            route 10.68.0.0/16 via 10.40.10.9 effect 2 via 10.40.10.8;
         }
         protocol static {
             ipv6;

@@ -204,7 +204,7 @@ def as_learned(device: Device, first: bool) -> tuple[Device, dict[int, int]]:
             value = (0xDFFF0107 if family == 4 else 0x2001_0DB8_DFFF << 80 | 7) + (at << 8)
             if learned:
                 own.append(Prefix(family, value, BITS[family]))
-                words = f"the address that {device.name} learns on {one.name}"
+                words = f"<address learned on {device.name} {one.name}>"
                 known[stand_in(family, words).value] = value
             if default:
                 distance = 0 if first else 1 << 33

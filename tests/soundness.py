@@ -187,7 +187,7 @@ def refuted(one: Device, other: Device, seed: int, found: Verdict) -> list[str]:
     if found.same and differing:
         wrong.append(f"said to be the same, and {differing[0]} is not")
     compared = compare(one, as_captured(other))
-    harmless = all(each.weight in ("cosmetic", "descriptive") for each in compared.differences)
+    harmless = all(each.effect in ("no-effect", "description-only") for each in compared.differences)
     if harmless and differing and not found.proof.undecided:
         wrong.append(f"no difference is said to matter, and to {differing[0]} it does")
     shown = [each.witness for each in (*found.shown, *compared.differences) if each.witness is not None]
@@ -224,7 +224,7 @@ def told(one: Device, other: Device) -> Iterator[str]:
     """Show two devices in the notation, and what is said to differ."""
     for device in (one, other):
         yield str(device_data(device))
-    yield from (f"{each.subject}: {each.weight} {each.note}" for each in compare(one, as_captured(other)).differences)
+    yield from (f"{each.subject}: {each.effect} {each.note}" for each in compare(one, as_captured(other)).differences)
 
 
 def main(count: int) -> int:

@@ -38,17 +38,17 @@ WRONG_INTENTS = {
     "unknown key": ("distance: 1", "distnace: 1", 13, "Did you mean `distance`?"),
     "wrong type": ("distance: 1", "distance: far", 13, "expected a valid integer, found 'far'"),
     "out of range": ("distance: 1", "distance: 0", 13, "greater than or equal to 1, found 0"),
-    "duplicate key": ("zone: office, address", "zone: sea, zone: office, address", 11, "the key 'zone' comes twice"),
+    "duplicate key": ("zone: office, address", "zone: sea, zone: office, address", 11, "duplicate key 'zone'"),
     "undefined name": ("on: web", "on: wbe", 15, "Did you mean 'web'?"),
     "undefined zone": ("from: office", "from: offices", 16, "Did you mean 'office'?"),
-    "circle": ("{staff: 10.40.10.0/24}", "{staff: [crew], crew: [staff]}", 4, "circle: staff -> crew -> staff"),
+    "circle": ("{staff: 10.40.10.0/24}", "{staff: [crew], crew: [staff]}", 4, "circular names: staff -> crew -> staff"),
     "line break": ("to the mainland", '"x\\n shutdown"', 10, "a line break or another control character"),
     "leads nowhere": ("via: 203.0.113.1, ", "via: 203.0.113.1, discard: true, ", 13, "either discards or has a"),
     "two kinds": ("on: web", "on: web, exempt: true", 15, "a translation is one of"),
     "bad yaml": ("devices:\n", "devices: [\n", 8, "not well-formed YAML"),
     "not an intent": (GOOD, "- just\n- a list\n", 1, "this is not an intent"),
     "other version": ("lattice: 1", "lattice: 2", 1, "2 is not known here"),
-    "name twice": ("name: out", "name: publish-web", 16, "comes twice; first in"),
+    "name twice": ("name: out", "name: publish-web", 16, "duplicate translation name 'publish-web'; first in"),
     "IPv6 translation": ("publish: 203.0.113.5", 'publish: "2001:db8::5"', 15, "is not IPv4"),
     "unknown dialect": ("nftables]", "nftable]", 0, "did you mean 'nftables'?"),
     "cannot be expressed": ("interface}\n", "{pool: 203.0.113.9, ports: kept}}\n", 16, "ports cannot be promised"),
@@ -65,7 +65,7 @@ WRONG_INTENTS = {
     "reserved elsewhere": ("becomes: interface", "becomes: {pool: 203.0.113.8/30, reserve: {web: 203.0.113.4}}", 16,
                            "is not in the pool"),
     "bad type": ("tcp/443", "icmp/echo-requst", 15, "Did you mean 'echo-request'?"),
-    "endless alias": ("tcp/443", "&a [*a]", 15, "aliases repeat this without end"),
+    "endless alias": ("tcp/443", "&a [*a]", 15, "aliases repeat this endlessly"),
 }  # fmt: skip
 
 
@@ -128,7 +128,10 @@ def test_a_damaged_capture_is_refused(case: str, tmp_path: Path, capsys: pytest.
     [
         (["check", "nowhere.yaml"], "nowhere.yaml: cannot read the file"),
         (["diff", str(DEMO / "saltmarsh.yaml"), "nowhere"], "nowhere: there is no such file or folder"),
-        (["diff", str(DEMO / "saltmarsh.yaml"), str(DEMO / "draft.yaml")], "which device is this of?"),
+        (
+            ["diff", str(DEMO / "saltmarsh.yaml"), str(DEMO / "draft.yaml")],
+            "the device that these files belong to is missing",
+        ),
         (["render", str(DEMO / "saltmarsh.yaml"), "--device", "quay-egde"], "Did you mean 'quay-edge'?"),
         (["render", str(DEMO / "saltmarsh.yaml"), "--into", "/dev/null/x"], "Not a directory"),
     ],

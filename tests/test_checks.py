@@ -76,7 +76,7 @@ def test_a_check_explains_itself(capsys: pytest.CaptureFixture[str]) -> None:
     assert main(["check", "--explain", "no-way-bakc"]) == 2
     assert "Did you mean 'no-way-back'?" in capsys.readouterr().err
     assert main(["check"]) == 2
-    assert "which intent?" in capsys.readouterr().err
+    assert "INTENT is missing" in capsys.readouterr().err
 
 
 def test_what_cannot_be_told_is_not_called_fine(capsys: pytest.CaptureFixture[str]) -> None:

@@ -65,30 +65,30 @@ devices:
 """
 
 # (That masquerade takes the address it has is no difference to any packet; nor is a distance without another way.)
-# What stands there, what is put in its place; what is said: the change, the object, the weight, a field.
+# What stands there, what is put in its place; what is said: the change, the object, the effect, a field.
 CHANGES = """
-ip address 10.40.11.1/24 | ip address 10.40.11.1/25 | differs | address 10.40.11.1/24 on lan0 | consequential | address
-ip address 10.40.11.1/24 | ip address 10.40.12.1/24 | differs | address 10.40.11.1/24 on lan0 | consequential | address
-ip address 10.40.11.1/24 | ! | missing | address 10.40.11.1/24 on lan0 | consequential |
-ip address 203.0.113.5/32 | ! | missing | answering for 203.0.113.5 on wan0 | consequential |
-description office | description shop | differs | interface lan0 | descriptive | description
-office~ no shutdown | office~ shutdown | differs | interface lan0 | consequential | enabled
-10.41.0.0/16 10.40.10.2 | 10.41.0.0/16 10.40.10.3 | differs | route 10.41.0.0/16 | consequential | via
-10.41.0.0/16 10.40.10.2 | 10.41.0.0/16 10.40.10.2 9 | differs | route 10.41.0.0/16 via 10.40.10.2 | cosmetic | distance
-10.41.0.0/16 10.40.10.2 | 10.41.0.0/16 blackhole | differs | route 10.41.0.0/16 | consequential | via
-tcp dport 443 | tcp dport 444 | differs | translation one | consequential | service
-comment "one" | comment "uno" | differs | translation one | descriptive | name
-comment "out" |  | differs | translation out | descriptive | name
-dnat to 10.40.10.8 | dnat to 10.40.10.8:8080 | differs | translation two | consequential | internal-port
-masquerade | snat to 203.0.113.2 | differs | translation out | cosmetic | source-becomes
-ip daddr 192.0.2.0/24 accept | tcp dport 1 accept | differs | translation keep | consequential | destination
+ip address 10.40.11.1/24|ip address 10.40.11.1/25|differs|address 10.40.11.1/24 on lan0|changes-traffic|address
+ip address 10.40.11.1/24|ip address 10.40.12.1/24|differs|address 10.40.11.1/24 on lan0|changes-traffic|address
+ip address 10.40.11.1/24 | ! | missing | address 10.40.11.1/24 on lan0 | changes-traffic |
+ip address 203.0.113.5/32 | ! | missing | proxy ARP for 203.0.113.5 on wan0 | changes-traffic |
+description office | description shop | differs | interface lan0 | description-only | description
+office~ no shutdown | office~ shutdown | differs | interface lan0 | changes-traffic | enabled
+10.41.0.0/16 10.40.10.2 | 10.41.0.0/16 10.40.10.3 | differs | route 10.41.0.0/16 | changes-traffic | via
+10.41.0.0/16 10.40.10.2|10.41.0.0/16 10.40.10.2 9|differs|route 10.41.0.0/16 via 10.40.10.2|no-effect|distance
+10.41.0.0/16 10.40.10.2 | 10.41.0.0/16 blackhole | differs | route 10.41.0.0/16 | changes-traffic | via
+tcp dport 443 | tcp dport 444 | differs | translation one | changes-traffic | service
+comment "one" | comment "uno" | differs | translation one | description-only | name
+comment "out" |  | differs | translation out | description-only | name
+dnat to 10.40.10.8 | dnat to 10.40.10.8:8080 | differs | translation two | changes-traffic | internal-port
+masquerade | snat to 203.0.113.2 | differs | translation out | no-effect | source-becomes
+ip daddr 192.0.2.0/24 accept | tcp dport 1 accept | differs | translation keep | changes-traffic | destination
 """.strip().splitlines()
 
 
 @pytest.mark.parametrize("row", CHANGES)
 def test_each_change_is_named_for_what_it_is(row: str) -> None:
     # A tilde stands for a line break.
-    old, new, change, subject, weight, field = (each.strip(" ").replace("~", "\n") for each in row.split("|"))
+    old, new, change, subject, effect, field = (each.strip(" ").replace("~", "\n") for each in row.split("|"))
     quay = al.loads(QUAY).devices[0]
     texts = {each.file: each.text for each in al.render(quay)}
     assert sum(text.count(old) for text in texts.values()) == 1
@@ -96,40 +96,40 @@ def test_each_change_is_named_for_what_it_is(row: str) -> None:
     comparison = al.diff(quay, al.read("quay", quay.speaks, changed))
     assert comparison.leftovers == ()
     [found] = comparison.differences
-    assert (found.change, found.subject, found.weight) == (change, subject, weight), found.witness
+    assert (found.change, found.subject, found.effect) == (change, subject, effect), found.witness
     assert field in [each.name for each in found.fields] or field == ""
-    written = subject.split()[2 if subject.startswith("answering") else 1].partition("/")[0]
+    written = subject.split()[3 if subject.startswith("proxy") else 1].partition("/")[0]
     assert written in QUAY.splitlines()[found.intent.line - 1]
     assert bool(found.device.line) == (change == "differs")
-    assert (found.witness is not None) == (weight == "consequential")
+    assert (found.witness is not None) == (effect == "changes-traffic")
 
 
 def test_wrong_order_matters_only_if_some_packet_can_tell() -> None:
     quay = al.loads(QUAY).devices[0]
     texts = {each.file: each.text for each in al.render(quay)}
-    for first, second, weight in (("one", "two", "cosmetic"), ("keep", "out", "consequential")):
+    for first, second, effect in (("one", "two", "no-effect"), ("keep", "out", "changes-traffic")):
         lines = texts["nftables.nft"].splitlines()
         a, b = (next(n for n, line in enumerate(lines) if f'"{name}"' in line) for name in (first, second))
         lines[a], lines[b] = lines[b], lines[a]
         swapped = {**texts, "nftables.nft": "\n".join(lines)}
         found = al.diff(quay, al.read("quay", quay.speaks, swapped)).differences
-        assert [(each.change, each.weight) for each in found] == [("moved", weight)]
+        assert [(each.change, each.effect) for each in found] == [("moved", effect)]
 
 
 def test_of_two_routes_that_stand_for_one_another_neither_is_cosmetic() -> None:
     quay = al.loads(QUAY).devices[0]
     texts = {each.file: each.text for each in al.render(quay)}
     plain = "ip route 10.41.0.0/16 10.40.10.2\n"
-    for there, weights in (
-        # The second way is only there if the first goes; if both are too many, one of them is seen.
-        ("", ["consequential"]),
-        (f"{plain}ip route 10.41.0.0/16 10.40.10.3 9\n", ["cosmetic"]),
-        (f"{plain}ip route 10.42.0.0/16 10.40.10.2\nip route 10.42.0.0/16 10.40.10.3 9\n", ["consequential"] * 2),
+    for there, effects in (
+        # The second way is extra on the device if the first goes; if both are too many, one of them is seen.
+        ("", ["changes-traffic"]),
+        (f"{plain}ip route 10.41.0.0/16 10.40.10.3 9\n", ["no-effect"]),
+        (f"{plain}ip route 10.42.0.0/16 10.40.10.2\nip route 10.42.0.0/16 10.40.10.3 9\n", ["changes-traffic"] * 2),
     ):
         changed = {file: text.replace(plain, there) for file, text in texts.items()}
         assert changed != texts
         found = al.diff(quay, al.read("quay", quay.speaks, changed)).differences
-        assert sorted(each.weight for each in found) == sorted(weights)
+        assert sorted(each.effect for each in found) == sorted(effects)
 
 
 SHOWN = """
@@ -145,21 +145,21 @@ devices:
 """
 
 
-@pytest.mark.parametrize(("speaks", "rule", "weights"), [
-    ("iproute2", "interface", ["consequential"]), ("iproute2", "{pool: 203.0.113.9}", []),
+@pytest.mark.parametrize(("speaks", "rule", "effects"), [
+    ("iproute2", "interface", ["changes-traffic"]), ("iproute2", "{pool: 203.0.113.9}", []),
     ("frr", "interface", []),  # which sorts what it prints, so that nothing is known of the order
 ])  # fmt: skip
 def test_the_order_of_addresses_counts_where_packets_leave_with_the_first(
-    speaks: str, rule: str, weights: list[str]
+    speaks: str, rule: str, effects: list[str]
 ) -> None:
     [intent] = al.loads(SHOWN.replace("SPEAKS", speaks).replace("RULE", rule)).devices
     turned = [replace(one, addresses=one.addresses[::-1]) for one in intent.interfaces]
     texts = {each.file: each.text for each in al.render(replace(intent, interfaces=tuple(turned)))}
     found = al.diff(intent, al.read("quay", intent.speaks, texts))
-    assert [each.weight for each in found.differences] == weights
-    assert al.prove(intent, al.read("quay", intent.speaks, texts)).same == (not weights)
+    assert [each.effect for each in found.differences] == effects
+    assert al.prove(intent, al.read("quay", intent.speaks, texts)).same == (not effects)
     mending = al.mend(intent, texts.items())
-    assert (len(mending.mends), [each.firm for each in mending.held]) == (0, [True] * len(weights))
+    assert (len(mending.mends), [each.firm for each in mending.held]) == (0, [True] * len(effects))
 
 
 def test_permits_of_two_families_have_no_order_between_them() -> None:
@@ -185,11 +185,11 @@ devices:
 """
 # What is changed in the intent, and why `prove` does not decide then.
 UNDECIDED = {
-    "MTU": ("10.40.11.1/24}", "10.40.11.1/24, mtu: 1400}", "lan1 has MTU 1400 and 1500"),
-    "learned": ("10.40.11.1/24}", "10.40.11.1/24, learns: dhcp6}", "lan1 does not learn its address in the same way"),
-    "bridged": ("    routes", "      br0: {bridge: {members: [lan1]}}\n    routes", "br0 is bridged otherwise"),
-    "unsaid": ("settings: {}", "settings: {forwarding: true}", "no text says whether it forwards IPv4"),
-    "filter unsaid": ("settings: {}", "settings: {reverse-path: off}", "no text says whether it filters"),
+    "MTU": ("10.40.11.1/24}", "10.40.11.1/24, mtu: 1400}", "the MTU of lan1 differs (1400 and 1500)"),
+    "learned": ("10.40.11.1/24}", "10.40.11.1/24, learns: dhcp6}", "lan1 learns its address in a different way"),
+    "bridged": ("    routes", "      br0: {bridge: {members: [lan1]}}\n    routes", "br0 is bridged differently"),
+    "unsaid": ("settings: {}", "settings: {forwarding: true}", "no input says whether it forwards IPv4"),
+    "filter unsaid": ("settings: {}", "settings: {reverse-path: off}", "no input says whether it filters"),
 }
 
 
@@ -208,10 +208,10 @@ def test_what_was_not_captured_or_understood_is_not_decided() -> None:
     [quay] = al.loads(PLAIN).devices
     texts = {each.file: each.text for each in al.render(quay)}
     for file, text, words in (
-        ("nftables.nft", None, "no text speaks of access"),
+        ("nftables.nft", None, "no input covers access"),
         ("nftables.nft", 'iifname "lo" accept', "in access nothing lets pass what the device sends to itself"),
         ("nftables.nft", "ct state established,related accept", "in access nothing lets pass replies"),
-        ("10-lan0.network", "[Match]", "1 not understood, the first is 10-lan0.network:2"),
+        ("10-lan0.network", "[Match]", "1 line not understood, the first is 10-lan0.network:2"),
     ):
         changed = {**texts, file: texts[file].replace(text or "", "[Match]\nZz9=plural" if text == "[Match]" else "")}
         if text is None:
@@ -249,7 +249,7 @@ def test_vlans_that_were_not_captured_are_not_the_same() -> None:
     assert al.prove(quay, al.read("quay", quay.speaks, texts)).same
     [seen] = [file for file in texts if "iproute2" in file]
     found = al.prove(quay, al.read("quay", quay.speaks, {seen: texts[seen]}))
-    assert (found.same, found.different) == (False, False) and "no text speaks of bridging" in found.incomplete
+    assert (found.same, found.different) == (False, False) and "no input covers bridging" in found.incomplete
 
 
 def test_an_unknown_route_may_be_the_way_back_to_a_source() -> None:

@@ -43,7 +43,7 @@ enabled = {{words = {{up = true, down = false}}}}
 [[forms]]
 name = "f"
 file = "mine.conf"
-carries = ["interfaces", "remarks"]
+carries = ["interfaces", "descriptions"]
 surface = {}
 phrases = '''
 {}

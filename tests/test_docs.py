@@ -106,9 +106,9 @@ def test_the_tutorial_leads_to_a_dialect(
 
 
 @pytest.mark.parametrize("name", ["bollard", "mooring", "tideway"])
-def test_a_makers_page_is_true(name: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_a_vendors_page_is_true(name: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     sample = tmp_path / name
-    sample.write_text(named_blocks(f"docs/makers/{name}.md")[name])
+    sample.write_text(named_blocks(f"docs/vendors/{name}.md")[name])
     file = ROOT / "src/agile_lattice/dialects/catalogue" / f"{name}.toml"
     assert main(["dialects", "try", str(file), str(sample)]) == 0, capsys.readouterr().out
     out = capsys.readouterr().out
@@ -194,7 +194,7 @@ def test_the_notebook_runs_and_values_show_themselves() -> None:
     drawing, translations, finding, walk, comparison, verdict = shown
     assert "<svg" in drawing and "publish-timetable" in translations
     assert "host-in-other-zone" in finding and "Correct the address or the zone." in finding
-    assert "192.0.2.77 -&gt; 10.40.20.11 tcp/80" in walk and "delivered: it reaches 10.40.20.11" in walk
+    assert "192.0.2.77 -&gt; 10.40.20.11 tcp/80" in walk and "delivered to 10.40.20.11" in walk
     assert "quay-edge: 6 differences" in comparison and "10.40.10.254/24" in comparison
-    assert "not the same: 5 sets of packets" in verdict
+    assert "different: 5 sets of packets" in verdict
     assert "route replace 10.41.0.0/16 via 10.40.20.2" in str(notebook.cells[-1].outputs)

@@ -55,7 +55,7 @@ def in_effect(one: Device, other: Device) -> list[str]:
         *rule_gaps(PERMITS, one.permits, other.permits),
         *rule_gaps(ACCESS, one.access, other.access),
     ]
-    return [each.difference.subject for each in found if each.difference.weight != "cosmetic"]
+    return [each.difference.subject for each in found if each.difference.effect != "no-effect"]
 
 
 def without_vlans(device: Device) -> Device:

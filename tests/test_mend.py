@@ -111,7 +111,7 @@ def only_what_is_carried(device: Device) -> Device:
     carried = BUILT_IN.dialect(device.speaks[0]).carries
     sections = ("translations", "permits", "access", "interfaces", "routes")
     kept = replace(device, **{each: () for each in sections if each not in carried})
-    if "remarks" not in carried:
+    if "descriptions" not in carried:
         kept = replace(kept, interfaces=tuple(replace(one, description="") for one in kept.interfaces))
     return kept
 
@@ -145,7 +145,7 @@ def felt(intent: Device, texts: dict[str, str]) -> list[object]:
     """Return the differences and leftovers that are more than another spelling."""
     capture = read_device(intent.name, intent.speaks, texts)
     left = compare(intent, capture).differences
-    return [*capture.leftovers, *((each.subject, each.fields) for each in left if each.weight != "cosmetic")]
+    return [*capture.leftovers, *((each.subject, each.fields) for each in left if each.effect != "no-effect")]
 
 
 def in_one(form: str, texts: dict[str, str]) -> dict[str, str]:
@@ -204,7 +204,7 @@ def test_an_edited_text_has_no_difference_and_undo_gives_it_back(dialect: str, d
         assert [each.text for each in there.leftovers] == strange
         # (With what nobody understands, nothing is certain to have no effect.)
         left = compare(intent, replace(there, leftovers=())).differences
-        assert [(each.subject, each.fields) for each in left if each.weight != "cosmetic"] == []
+        assert [(each.subject, each.fields) for each in left if each.effect != "no-effect"] == []
         assert not STRANGE[dialect] or "kept" in folder.texts[last]
         for each in mending.mends:
             folder.apply(each.undo)
@@ -306,7 +306,7 @@ def test_a_device_whose_syntax_knows_no_management_can_be_proven() -> None:
     found = verdict(device, read_device("quay", device.speaks, {there.file: there.text}))
     assert (found.same, found.incomplete) == (True, ())
     asked = replace(device, settings=Settings(forwarding4=True))
-    assert verdict(asked, as_captured(device)).incomplete == ("no text says whether it forwards IPv4",)
+    assert verdict(asked, as_captured(device)).incomplete == ("no input says whether it forwards IPv4",)
     routed = replace(device, routes=tuple(replace(each, instance="guests") for each in device.routes))
     assert between(device, routed).different, "another table"
 

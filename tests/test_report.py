@@ -41,9 +41,9 @@ def test_a_report_is_one_page_that_needs_nothing_else(tmp_path: Path, capsys: py
     ids = re.findall(r'\bid="([^"]+)"', text)
     assert len(ids) == len(set(ids))
     assert set(re.findall(r'<a href="#([^"]+)"', text)) <= set(ids)
-    for subject in ("translation publish-gate-reader", "route 192.0.2.0/24", "198.51.100.3 tcp/4434, in by sea0"):
+    for subject in ("translation publish-gate-reader", "route 192.0.2.0/24", "198.51.100.3 tcp/4434, in sea0"):
         assert subject in text
-    assert text.count("consequential</td>") == 7
+    assert text.count("changes traffic</td>") == 7
     tags = re.findall(r"<(/?)(table|tr|td|th|details|section|main|div|ul|li|pre|svg|g)\b[^>]*?(/?)>", text)
     depth = sum((not closing and not alone) - bool(closing) for closing, _, alone in tags)
     assert depth == 0, "what is opened is closed"
@@ -119,7 +119,7 @@ def test_what_is_filtered_and_followed_on_a_page(browser: Browser, written: dict
     # From a difference to what becomes of a packet of it on both sides.
     page.locator("details", has_text="to 10.41.0.0/16").locator("summary").click()
     sides = page.locator("details[open] .side", has_text="10.40.20.2")
-    assert "it is given to 10.40.20.2, by pier0" in sides.first.inner_text()
+    assert "to next hop 10.40.20.2 via pier0" in sides.first.inner_text()
     assert wrong == []
     page.close()
 
@@ -141,9 +141,9 @@ def test_a_merge_request_gets_a_comment(
     intent.write_text(changed + "  # later\n")
     printed(capsys, 1, "report", "saltmarsh.yaml", "comment.md", "@HEAD")
     comment = Path("comment.md").read_text()
-    assert "packets are treated otherwise on quay-edge." in comment
+    assert "packets are treated differently on quay-edge." in comment
     assert "- **pier-gate**: the same for every packet" in comment
-    assert "before handed on: it is given to 10.40.20.2, by pier0; now handed on: it is given to 10.40.20.9" in comment
+    assert "before forwarded to next hop 10.40.20.2 via pier0; now forwarded to next hop 10.40.20.9" in comment
     assert "-route replace 10.41.0.0/16 via 10.40.20.2\n+route replace 10.41.0.0/16 via 10.40.20.9\n" in comment
     printed(capsys, 1, "report", "saltmarsh.yaml", "change.html", "@HEAD")
     assert ">+route replace 10.41.0.0/16 via 10.40.20.9</span>" in Path("change.html").read_text()

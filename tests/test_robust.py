@@ -111,4 +111,4 @@ def test_views_fit_the_terminal(columns: int) -> None:
         assert plain != drawn, "a terminal gets colours"
         assert max(len(line) for line in plain.splitlines()) <= columns
         uncoloured = in_a_terminal(columns, *argv, NO_COLOR="1")
-        assert not re.search(r"\x1b\[[0-9;]*[34][0-9]", uncoloured), "NO_COLOR leaves weight, and no colour"
+        assert not re.search(r"\x1b\[[0-9;]*[34][0-9]", uncoloured), "NO_COLOR leaves effect, and no colour"

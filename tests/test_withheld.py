@@ -121,7 +121,7 @@ def test_what_is_not_ours_stays_where_it_is_or_nothing_is_printed(dialect: str, 
         left = find_gaps(intent, there)
         held = {each.subject for each in mending.held}
         assert {
-            each.difference.subject for each in left if not each.implied and each.difference.weight != "cosmetic"
+            each.difference.subject for each in left if not each.implied and each.difference.effect != "no-effect"
         } <= held
     else:
         foreign = [line for line in texts["nftables.nft"].splitlines() if "meta mark" in line]

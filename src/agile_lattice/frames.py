@@ -66,10 +66,10 @@ def findings(found: Sequence[Finding]) -> DataFrame:
 
 def differences(compared: Iterable[Comparison]) -> DataFrame:
     """Return a row for every difference of some devices."""
-    columns = ("device", "section", "subject", "change", "weight", "note", "witness", "intent", "there")
+    columns = ("device", "section", "subject", "change", "effect", "note", "witness", "intent", "there")
     return _frame(columns, (
         {"device": each.device, "section": one.section, "subject": one.subject, "change": one.change,
-         "weight": one.weight, "note": one.note, "witness": str(one.witness.header) if one.witness else "",
+         "effect": one.effect, "note": one.note, "witness": str(one.witness.header) if one.witness else "",
          "intent": str(one.intent), "there": str(one.device)}
         for each in compared for one in each.differences
     ))  # fmt: skip

@@ -63,6 +63,11 @@ def source_towards(one: Interface, next_hop: Address) -> Address | None:
     return best.address if best is not None else None
 
 
+def proxy(family: int) -> str:
+    """Return what it is called to answer for an address of others: for ARP (RFC 1027), or neighbour discovery."""
+    return "proxy ARP" if family == 4 else "proxy ND"
+
+
 def wire(device: Device, name: str) -> Hashable:
     """Return what packets pass that come in or go out by an interface, as a value that is equal if it is the same."""
     one = device.interface(name)

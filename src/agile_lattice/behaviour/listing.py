@@ -45,18 +45,18 @@ class Line(msgspec.Struct, frozen=True, gc=False):
     def __str__(self) -> str:
         action, rule = self.entry.action, self.rule
         if rule is None:
-            return "stays as it is" if action == KEEP else "is dropped: nothing permits it"
+            return "unchanged" if action == KEEP else "dropped: no rule permits it"
         if isinstance(rule, Passage):
-            return f"{rule.name or 'a permit'}: {'passes' if rule.verdict == 'pass' else 'is dropped'}"
+            return f"{rule.name or 'a permit'}: {'permitted' if rule.verdict == 'pass' else 'dropped'}"
         name = rule.name or "a rule"
         if action == KEEP:
-            return f"{name}: stays as it is"
+            return f"{name}: unchanged"
         if rule.verdict == "egress" and self.own is None:
             return f"{name}: source becomes the address that the interface learns"
         what = "destination" if rule.stage == "arrival" else "source"
         port = f", port {rule.to_port}" if rule.to_port is not None else ""
         kept = ", ports kept" if rule.port_use == "kept" else ""
-        return f"{name}: {what} becomes {self.own or rule.to}{port}{kept}{', in DNS answers, too' * rule.rewrites_dns}"
+        return f"{name}: {what} becomes {self.own or rule.to}{port}{kept}{', DNS answers too' * rule.rewrites_dns}"
 
 
 def lines(device: Device, part: Listed, space: Space, choice: int = 0) -> list[Line]:

@@ -16,7 +16,7 @@ from agile_lattice.intent.permits import Passage, Permit
 from agile_lattice.intent.services import PORT_PROTOCOLS, PROTOCOL_NUMBERS, Service
 from agile_lattice.intent.stages import Rule, family_of
 from agile_lattice.packets.boxes import Box, some_point
-from agile_lattice.packets.spans import Spans, merged
+from agile_lattice.packets.spans import Span, Spans, merged
 
 ANY_PROTOCOL: Spans = ((0, 255),)
 ANY_PORT: Spans = ((0, 65535),)
@@ -140,6 +140,15 @@ class Space:
         sides = self.side(match.arrives), self.side(match.leaves)
         addresses = self._addresses(match.source), self._addresses(match.destination)
         return *sides, match.protocols or ANY_PROTOCOL, *addresses, match.ports or ANY_PORT
+
+    def words_of(self, boxes: Iterable[Box]) -> tuple[Match, ...]:
+        """Return boxes in words, those that differ in their sources only as one."""
+        together: dict[tuple[Spans, ...], list[Span]] = {}
+        for box in boxes:
+            together.setdefault((*box[:SOURCE], *box[SOURCE + 1 :]), []).extend(box[SOURCE])
+        return tuple(
+            self.words((*rest[:SOURCE], merged(sources), *rest[SOURCE:])) for rest, sources in together.items()
+        )
 
     def words(self, box: Box) -> Match:
         """Return a box in words."""

@@ -8,7 +8,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.flows import Header, matches, moved
-from agile_lattice.behaviour.links import cut_off, source_towards
+from agile_lattice.behaviour.links import cut_off, proxy, source_towards
 from agile_lattice.behaviour.tables import Hop, Table, Way, is_way_back, to_routers
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix, is_stand_in
@@ -20,9 +20,9 @@ from agile_lattice.intent.translations import described
 
 StageName = Literal["arrival", "way", "access", "permits", "departure"]
 End = Literal[
-    "delivered", "handed on", "reaches the device", "dropped", "discarded", "no way", "in a circle", "not known"
+    "delivered", "forwarded", "local", "dropped", "discarded", "no route", "loop", "not known"
 ]  # fmt: skip
-STOPS: frozenset[End] = frozenset({"dropped", "discarded", "no way", "in a circle", "not known"})
+STOPS: frozenset[End] = frozenset({"dropped", "discarded", "no route", "loop", "not known"})
 
 
 class Tested(msgspec.Struct, frozen=True):
@@ -67,7 +67,7 @@ class Passing:
     def run(self, header: Header) -> tuple[End, str] | None:
         """Take the packet through all stages; return why it ends here, or `None` if it leaves."""
         if reason := cut_off(self.device, self.arrives):
-            self.stages.append(Stage("way", header, header, "it does not come in"))
+            self.stages.append(Stage("way", header, header, "not received"))
             return "dropped", reason
         header = self.rewrite("arrival", header)
         spoofed = self.own_source(header) or self.reverse_path(header)
@@ -75,9 +75,9 @@ class Passing:
             return "dropped", spoofed
         hop = self.hop = self.look_up(header)
         if hop is None:
-            return "no way", f"{self.device.name} has no route to {header.destination}"
+            return "no route", f"{self.device.name} has no route to {header.destination}"
         if hop.means == "discard":
-            return "discarded", f"{self.device.name} discards what goes to {hop.prefix}"
+            return "discarded", f"{self.device.name} discards packets to {hop.prefix}"
         if hop.means == "own":
             return self.own(header)
         self.leaves = hop.interface
@@ -98,7 +98,7 @@ class Passing:
         own = any(own.address == source for one in self.device.interfaces if one.enabled for own in one.addresses)
         if source.family == 6 or not (own or self.answer_for(source) is not None):
             return ""
-        return f"its source {source} is {self.device.name} itself"
+        return f"its source {source} is an address of {self.device.name}"
 
     def reverse_path(self, header: Header) -> str:
         """Tell why the reverse path filter drops the packet (RFC 3704); empty if it does not."""
@@ -107,10 +107,10 @@ class Passing:
             return ""
         hop = self.table(header.source.family).look_up(header.source.value)
         if hop is None or not is_way_back(hop):
-            return f"{self.device.name} has no way to its source {header.source}, and filters by the reverse path"
+            return f"reverse path filter: {self.device.name} has no route to the source {header.source}"
         if mode == "strict" and not is_way_back(hop, self.arrives):
-            behind = hop.interface or "itself"
-            return f"{self.device.name} filters by the reverse path: {header.source} is behind {behind}"
+            behind = hop.interface or self.device.name
+            return f"reverse path filter: the source {header.source} is reached via {behind}, not {self.arrives}"
         return ""
 
     def not_known(self, hop: Hop) -> str:
@@ -146,7 +146,7 @@ class Passing:
     def rewritten(self, rule: Rule, header: Header) -> tuple[Header, str]:
         """Return the header that a rule makes of another, and what else there is to say."""
         if rule.verdict == "keep":
-            return header, "it stays as it is"
+            return header, "unchanged"
         field = "destination" if rule.stage == "arrival" else "source"
         address = getattr(header, field)
         matched = rule.destination if rule.stage == "arrival" else rule.source
@@ -156,7 +156,7 @@ class Passing:
             next_hop = self.hop.next_hop if self.hop is not None else None
             own = source_towards(out, next_hop or header.destination) if out is not None else None
             if own is None:
-                return header, f"{self.leaves} has no address that it could take"
+                return header, f"{self.leaves} has no address to use"
             address = own
         elif rule.verdict == "shift" and rule.to is not None and matched is not None:
             address = moved(address, matched, rule.to)
@@ -173,15 +173,15 @@ class Passing:
             answered = self.answer_for(header.destination)
             if answered is not None:
                 # The device answers for it, so it is the device that gets it.
-                words = f"{header.destination}, which the device answers for on {answered.interface}"
+                words = f"{header.destination}, {proxy(header.destination.family)} on {answered.interface}"
                 self.stages.append(Stage("way", header, header, words, answered.place))
                 return Hop(Prefix.host(header.destination), Way())
         place, words = NOWHERE, "no route"
         if hop is not None:
             place = hop.route.place if hop.route is not None else self.place_of(hop)
-            means = {"own": "an address of the device", "connected": "connected", "discard": "discarded"}
+            means = {"own": "own address", "connected": "connected", "discard": "discarded"}
             words = f"{hop.prefix.shortest}, {means.get(hop.means, f'via {hop.next_hop or hop.interface}')}"
-        note = f"out by {hop.interface}" if hop is not None and hop.interface else ""
+        note = f"out {hop.interface}" if hop is not None and hop.interface else ""
         self.stages.append(Stage("way", header, header, words, place, note=note))
         return hop
 
@@ -206,12 +206,12 @@ class Passing:
             if matches(rule, header, self.arrives):
                 stage = Stage("access", header, header, _named("management", rule), rule.place, tuple(tested))
                 self.stages.append(stage)
-                return "reaches the device", f"it is for {self.device.name} itself"
+                return "local", f"for {self.device.name} itself (local)"
             tested.append(Tested(_named("management", rule), rule.place))
         if rules:
             self.stages.append(Stage("access", header, header, tested=tuple(tested)))
-            return "dropped", f"nothing lets it into {self.device.name} itself"
-        return "reaches the device", f"it is for {self.device.name} itself"
+            return "dropped", f"no management rule on {self.device.name} permits it"
+        return "local", f"for {self.device.name} itself (local)"
 
     def permit(self, header: Header) -> tuple[End, str] | None:
         """Let the first permit that matches decide; without any permit everything passes."""
@@ -221,11 +221,11 @@ class Passing:
             if matches(rule, header, self.arrives, self.leaves):
                 subject = _named("permit", rule)
                 self.stages.append(Stage("permits", header, header, subject, rule.place, tuple(tested)))
-                return None if rule.verdict == "pass" else ("dropped", f"{subject} on {self.device.name} stops it")
+                return None if rule.verdict == "pass" else ("dropped", f"denied by {subject} on {self.device.name}")
             tested.append(Tested(_named("permit", rule), rule.place))
         if rules:
             self.stages.append(Stage("permits", header, header, tested=tuple(tested)))
-            return "dropped", f"no permit on {self.device.name} lets it pass"
+            return "dropped", f"no permit on {self.device.name} matches"
         return None
 
 
@@ -237,7 +237,7 @@ def _note(rule: Rule, to: AddressSet) -> str:
     elif rule.port_use == "kept":
         said.append("ports kept")
     if rule.rewrites_dns:
-        said.append("in DNS answers, too")
+        said.append("DNS answers too")
     return ", ".join(said)
 
 

@@ -14,10 +14,10 @@ from msgspec.structs import replace
 from agile_lattice.behaviour.candidates import Candidate, packets_of, sender, towards
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.matching import DESTINATION, SOURCE
-from agile_lattice.behaviour.passing import Stage
+from agile_lattice.behaviour.passing import End, Stage
 from agile_lattice.behaviour.shadowing import Member, Ordered, ordered
 from agile_lattice.behaviour.topology import Topology
-from agile_lattice.behaviour.walking import Walk, walk
+from agile_lattice.behaviour.walking import Walk, in_words, walk
 from agile_lattice.intent.addresses import BITS, Address
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.permits import Access, Permit
@@ -36,7 +36,7 @@ class Probe(msgspec.Struct, frozen=True):
         part: The stage that the rule is of.
         hits: Whether the rule decides about it; else it is just outside, and something else does.
         arrives, header: Where to send it in, and what it says.
-        end, reason: What has to become of it, in the words of `walking.Walk`.
+        end, reason: What has to become of it, as in `walking.Walk`.
         leaves, after: Where it leaves the last device, and what it says then; empty and `None` if it does not.
     """
 
@@ -47,10 +47,15 @@ class Probe(msgspec.Struct, frozen=True):
     hits: bool
     arrives: str
     header: Header
-    end: str
+    end: End
     reason: str
     leaves: str = ""
     after: Header | None = None
+
+    @property
+    def outcome(self) -> str:
+        """What has to become of it in a sentence, without a full stop."""
+        return in_words(self.end, self.reason)
 
 
 class Untested(msgspec.Struct, frozen=True):

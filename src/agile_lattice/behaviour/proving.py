@@ -12,7 +12,7 @@ from typing import Literal
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.links import comes_in, described, wire
+from agile_lattice.behaviour.links import comes_in, described, proxy, wire
 from agile_lattice.behaviour.listing import LISTED, Listed, lines
 from agile_lattice.behaviour.matching import Match, Packet, Space
 from agile_lattice.behaviour.tables import Table
@@ -143,12 +143,12 @@ def _in_list(left: Device, right: Device, part: Listed, family: int) -> tuple[li
         return [], [f"{part}: {error}"]
     partings = []
     for each in found.regions:
-        matches = tuple(space.words(box) for box in each.boxes)
+        matches = space.words_of(each.boxes)
         region = Region(family, matches, space.words(each.some), space.example(each.some))
         partings.append(Parting(part, str(mine[each.left]), str(its[each.right]), region, family=family))
     unknown = [f"{part}: {mine[one]} or {its[other]}" for one, other in found.undecided]
     if found.unseen:
-        unknown.append(f"{part}: {found.unseen} more pairs of rules that cross were not looked into")
+        unknown.append(f"{part}: {found.unseen} more pairs of overlapping rules were not examined")
     return partings, unknown
 
 
@@ -165,7 +165,7 @@ def _answers(left: Device, right: Device) -> Iterator[Parting]:
     )
     for name, family in sorted({*mine, *its}):
         here, there = (each[name, family].spans if (name, family) in each else () for each in (mine, its))
-        said, silent = f"answers on {name}", "does not answer"
+        said, silent = f"{proxy(family)} on {name}", f"no {proxy(family)}"
         if missing := minus(here, there):
             yield Parting("answers", said, silent, destinations=AddressSet(family, missing), family=family)
         if extra := minus(there, here):
@@ -214,14 +214,14 @@ def _not_worked_out(left: Device, right: Device) -> Iterator[str]:
         one, other = mine[name], its[name]
         if one.mtu != other.mtu:
             mtus = [str(each.mtu or each.usual_mtu) for each in (one, other)]
-            yield f"{name} has MTU {' and '.join(mtus)}, and what becomes of long packets is not worked out"
+            yield f"the MTU of {name} differs ({' and '.join(mtus)}), and fragmentation is not followed"
         if (one.learns, one.dial) != (other.learns, other.dial):
-            yield f"{name} does not learn its address in the same way, and what it learns is not known"
+            yield f"{name} learns its address in a different way, and what it learns is not known"
     joins = [{name: _bridging(one) for name, one in each.items()} for each in (mine, its)]
     for name in sorted(joins[0].keys() | joins[1].keys()):
         here, there = (each.get(name) for each in joins)
         if here != there and (any(here or ()) or any(there or ())):
-            yield f"{name} is bridged otherwise, and what passes between the ports of a bridge is not followed"
+            yield f"{name} is bridged differently, and traffic between the ports of a bridge is not followed"
 
 
 def _bridging(one: Interface) -> tuple[object, ...]:
@@ -243,4 +243,4 @@ def _by_what_is_learned(left: Device, right: Device) -> Iterator[str]:
     if lists[0] != lists[1] and any(
         overlap(replace(one, destination=None), other) for one in learned for other in named
     ):
-        yield "something is published at an address that is learned, and which rule comes first there depends on it"
+        yield "a service is published at a learned address, and which rule matches first depends on that address"

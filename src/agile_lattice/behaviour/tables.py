@@ -59,7 +59,7 @@ def _in_words(way: Way) -> str:
         return "the device itself"
     if way.means == "discard":
         return "discarded"
-    return f"to {way.next_hop}, by {way.interface}" if way.next_hop else f"on the link of {way.interface}"
+    return f"next hop {way.next_hop} via {way.interface}" if way.next_hop else f"directly on {way.interface}"
 
 
 class Hop(msgspec.Struct, frozen=True, gc=False):

@@ -105,7 +105,7 @@ class Treating:
             return reason
         here = ((destination.value, destination.value),)
         if meet(minus(self._on_link(name), self._answered(name)), here):
-            return f"nobody answers for {destination} on the link of {name}"
+            return f"nobody on {name} answers for {destination}"
         return ""
 
     def before_arrival(self, box: Box, budget: Budget) -> Iterator[Box]:

@@ -15,6 +15,18 @@ from agile_lattice.behaviour.tables import Hop
 from agile_lattice.behaviour.topology import Topology
 
 
+def in_words(end: End, reason: str) -> str:
+    """Return how a packet ends in a sentence, without a full stop."""
+    if end == "local":
+        return reason
+    if end in ("delivered", "forwarded"):
+        return f"{end} {reason}"
+    return f"{_STOPPED.get(end, end)}: {reason}"
+
+
+_STOPPED: dict[End, str] = {"no route": "dropped", "loop": "forwarding loop"}
+
+
 class Visit(msgspec.Struct, frozen=True):
     """A packet in one device.
 
@@ -45,9 +57,9 @@ class Walk(msgspec.Struct, frozen=True):
 
     Attributes:
         visits: The devices that it passes, in order.
-        end: `delivered` to a host on a link, `handed on` to a next hop that the intent does not describe,
-            `reaches the device` for one of its own addresses; or why it stops.
-        reason: The end in words.
+        end: `delivered` to a host on a link, `forwarded` to a next hop that the intent does not describe,
+            `local` for one of the device's own addresses; or why it stops.
+        reason: What there is to say of the end.
         answer: What comes back to the sender, if the packet gets there; `None` if it does not.
         way_back: Why the answer does not come back by the way that the packet came; empty if it does.
     """
@@ -57,6 +69,11 @@ class Walk(msgspec.Struct, frozen=True):
     reason: str
     answer: Header | None = None
     way_back: str = ""
+
+    @property
+    def outcome(self) -> str:
+        """The end in a sentence, without a full stop."""
+        return in_words(self.end, self.reason)
 
     @property
     def arrives(self) -> bool:
@@ -84,7 +101,7 @@ def walk(topology: Topology, header: Header, device: str, arrives: str) -> Walk:
         if here.interface(arrives) is None:
             raise KeyError(arrives)
         if (device, arrives, header) in seen:
-            return Walk(tuple(visits), "in a circle", f"it comes to {device} again, as it was before")
+            return Walk(tuple(visits), "loop", f"the packet comes back to {device} unchanged")
         seen.add((device, arrives, header))
         passing = Passing(topology, here, arrives)
         stopped = passing.run(header)
@@ -114,8 +131,8 @@ def _following(topology: Topology, device: str, hop: Hop | None, header: Header)
 def _outside(hop: Hop | None, leaves: str, header: Header) -> tuple[End, str]:
     others = "".join(f", or {way}" for way in hop.way.others) if hop is not None else ""
     if hop is not None and hop.next_hop is not None:
-        return "handed on", f"it is given to {hop.next_hop}, by {leaves}{others}"
-    return "delivered", f"it reaches {header.destination}, on the link of {leaves}{others}"
+        return "forwarded", f"to next hop {hop.next_hop} via {leaves}{others}"
+    return "delivered", f"to {header.destination} on {leaves}{others}"
 
 
 def _host_answers(topology: Topology, visit: Visit) -> str:
@@ -128,7 +145,7 @@ def _host_answers(topology: Topology, visit: Visit) -> str:
     if visit.device in names:
         return ""
     owner = f"which is {' and '.join(sorted(names))}" if names else "which is no device's address"
-    return f"{host.name} answers by way of {host.gateway}, {owner}"
+    return f"{host.name} sends its reply to {host.gateway}, {owner}"
 
 
 def _way_back(topology: Topology, visits: Sequence[Visit]) -> str:
@@ -141,7 +158,7 @@ def _way_back(topology: Topology, visits: Sequence[Visit]) -> str:
         arrival = topology.devices[visit.device].interface(visit.arrives)
         hop = topology.table(visit.device, back.family, arrival.instance if arrival else "").look_up(back.value)
         if hop is None or hop.means == "discard":
-            return f"{visit.device} has no way back to {back}"
+            return f"{visit.device} has no route back to {back}"
         if hop.means != "own" and hop.interface != visit.arrives:
-            return f"{visit.device} sends the answer out by {hop.interface}, and the packet came in by {visit.arrives}"
+            return f"{visit.device} sends the reply out {hop.interface}, but the packet came in {visit.arrives}"
     return ""

@@ -70,7 +70,7 @@ def _address(network: Network, text: str, place: Place) -> Address:
     except ValueError:
         names = ", ".join(host.name for host in network.hosts)
         raise fail(
-            place, f"{text!r} is neither an address nor a host of the intent",
+            place, f"{text!r} is neither an address nor a host that the intent names",
             f"Its hosts are {names}." if names else "It names no hosts.",
         ) from None  # fmt: skip
 
@@ -90,7 +90,7 @@ def _header(source: Address, destination: Address, service: str, place: Place) -
     if protocol not in PORT_PROTOCOLS:
         return Header(source, destination, protocol)
     if not number:
-        raise fail(place, f"to which port? {service!r} does not say", f"Write it as {protocol}/443.")
+        raise fail(place, f"{service!r} has no port", f"Write it as {protocol}/443.")
     return Header(source, destination, protocol, _port(number, place), ORDINARY_SOURCE_PORT)
 
 
@@ -132,6 +132,6 @@ def _entrance(network: Network, source: Address, at: str | None, place: Place) -
             if network.exposure(one.zone) == "public"
         ]
         hint = f"Say where it comes in with --at, as in --at {(public or ['DEVICE:INTERFACE'])[0]}."
-        raise fail(place, f"{source} is on no link of the intent", hint)
+        raise fail(place, f"{source} is on no link that the intent describes", hint)
     places = ", ".join(":".join(each) for each in found)
     raise fail(place, f"{source} is on the link of several devices", f"Say which with --at: {places}.")

@@ -138,8 +138,8 @@ def _gateway(design: Design, address: Prefix, gateway: Address | None, holder: D
     shut = design.shut.get(gateway) if gateway is not None else None
     if shut is not None:
         return (
-            f"its gateway {gateway} is on {shut.device.name} {shut.interface.name}, which is shut",
-            "Open the interface.",
+            f"its gateway {gateway} is on {shut.device.name} {shut.interface.name}, which is down",
+            "Enable the interface.",
         )
     routers = ", ".join(f"{port.address.address} ({port.device.name})" for port in segment)
     remedy = f"On {address.network} there is {routers}." if routers else "Name the router of its subnet."

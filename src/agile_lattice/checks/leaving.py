@@ -75,7 +75,7 @@ def _found(design: Design, device: Device, out: Interface, leaving: list[Box]) -
             out.place if cause is None else cause.place,
             f"{device.name} {out.name}" + (f", exempted by {name}" if cause is not None else ""),
             f"private sources leave towards {out.zone} as they are, such as {space.example(box)}{why}",
-            "Translate them on the way out, or let only the right ones pass.",
+            "Translate them on egress, or permit only the right ones.",
         )  # fmt: skip
 
 

@@ -158,7 +158,7 @@ def own_address_static(design: Design) -> Iterator[Found]:
 @check(
     "internal-host-nowhere",
     "error",
-    "If the device has no way to the internal host, what arrives for it is sent back out or dropped.",
+    "If the device has no route to the internal host, what arrives for it is sent back out or dropped.",
     wrong=SIDES + "- {publish: 203.0.113.5, service: tcp/443, on: 10.77.0.11}",
     right=SIDES + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11}",
 )
@@ -176,7 +176,7 @@ def internal_host_nowhere(design: Design) -> Iterator[Found]:
             if hop is None or hop.means == "discard" or (hop.prefix.length == 0 and not outside):
                 yield Found(
                     one.place.at("on"), translation_subject(device, one),
-                    f"{device.name} has no way to the internal host {host}",
+                    f"{device.name} has no route to the internal host {host}",
                     "Correct the address, or add the interface or the route that leads to it.",
                 )  # fmt: skip
 

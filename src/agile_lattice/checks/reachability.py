@@ -66,9 +66,9 @@ def no_way_back(design: Design) -> Iterator[Found]:
             named = ", ".join(f"{subnet.network} ({name})" for name, subnet in lost)
             yield Found(
                 route.place, subject,
-                f"what {device.name} sends to {last} cannot be answered: no way back to {named},"
+                f"what {device.name} sends to {last} cannot be answered: no route back to {named},"
                 f" such as from {_host(route.to)} to {_host(lost[0][1])}",
-                f"Give {last} a route to it via {course.devices[-2]}, or translate it on the way out.",
+                f"Give {last} a route to it via {course.devices[-2]}, or translate it on egress.",
             )  # fmt: skip
 
 
@@ -174,7 +174,7 @@ def _comes_back(design: Design, device: Device, neighbour: str, subnet: Prefix) 
 @check(
     "next-hop-shut",
     "error",
-    "An interface that is shut answers nobody, so what is sent to its address is lost.",
+    "An interface that is down answers nobody, so what is sent to its address is lost.",
     wrong=_TWO.replace("sea0: {address", "sea0: {enabled: false, address") + "[{to: 10.40.10.0/24, via: 10.40.20.1}]",
     right=_TWO + "[{to: 10.40.10.0/24, via: 10.40.20.1}]",
 )
@@ -184,12 +184,12 @@ def next_hop_shut(design: Design) -> Iterator[Found]:
         there = design.shut.get(route.via) if route.via is not None else None
         here = design.links(device, route.via) if route.via is not None else []
         if there is not None and there.device.name != device.name:
-            where, remedy = f"{there.device.name} {there.interface.name}", "Open that interface, or route around it."
+            where, remedy = f"{there.device.name} {there.interface.name}", "Enable that interface, or route around it."
         elif here and not any(one.enabled for one, _ in here):
-            where, remedy = f"{here[0][0].name}, its own", "Open the interface, or take the route out."
+            where, remedy = f"{here[0][0].name}, its own", "Enable the interface, or remove the route."
         else:
             continue
-        yield Found(route.place.at("via"), subject, f"its next hop {route.via} is on {where}, which is shut", remedy)
+        yield Found(route.place.at("via"), subject, f"its next hop {route.via} is on {where}, which is down", remedy)
 
 
 @check(
@@ -219,7 +219,7 @@ def forwarding_loop(design: Design) -> Iterator[Found]:
             yield Found(
                 routes[0].place if routes else NOWHERE,
                 f"{circle[0]} route {routes[0].destination if routes else destination}",
-                f"packets to {destination} go in a circle: {' -> '.join((*circle, circle[0]))} (see {where})",
+                f"packets to {destination} loop: {' -> '.join((*circle, circle[0]))} (see {where})",
                 "Let one of them send it on, or discard it.",
             )  # fmt: skip
 
@@ -250,7 +250,7 @@ def answer_goes_elsewhere(design: Design) -> Iterator[Found]:
                 if found.arrives and len(found.visits) > 1 and found.way_back:
                     yield Found(
                         one.place, translation_subject(device, one),
-                        f"the answer does not come back: {header}, in by {arrives}, gets to"
+                        f"the reply does not come back: {header}, in {arrives}, gets to"
                         f" {found.visits[-1].after.destination}, but {found.way_back}",
                         "Route the way back through this device, or translate the sources of what comes in, too.",
                     )  # fmt: skip

@@ -260,7 +260,7 @@ def route_redundant(design: Design) -> Iterator[Found]:
                 yield Found(
                     route.place, f"{device.name} route {route.destination}",
                     f"{best.destination} leads the same way and covers it ({best.place})",
-                    "Take it out, unless it is there for a day on which the wider one goes.",
+                    "Remove it, unless it is a reserve for the day when the wider one goes.",
                 )  # fmt: skip
 
 
@@ -329,5 +329,5 @@ def route_takes_answered(design: Design) -> Iterator[Found]:
             yield Found(
                 route.place.at("to"), subject,
                 f"{device.name} answers for {AddressSet(route.to.family, taken)}, and this route leads it away",
-                "Take the route out, or those addresses out of the translations.",
+                "Remove the route, or those addresses from the translations.",
             )  # fmt: skip

@@ -43,8 +43,8 @@ def _captured_files(network: Network, captures: Sequence[Path], name: str | None
     folders.sort(key=lambda folder: known.index(folder.name) if folder.name in known else 0)
     if not folders:
         raise fail(
-            Place(str(captures[0])), "which device is this of?",
-            "Say so with --device, or give a folder that has a folder for each device.",
+            Place(str(captures[0])), "the device that these files belong to is missing",
+            "Give it with --device, or give a folder that has a folder for each device.",
         )  # fmt: skip
     return [(device_named(network, folder.name), _files(folder)) for folder in folders]
 

@@ -22,7 +22,7 @@ def run(arguments: Namespace) -> int:
     if arguments.explain:
         return explain(arguments.explain)
     if not arguments.intent:
-        raise fail(Place(), "which intent?", "Give a file or a folder: lattice check intent.yaml")
+        raise fail(Place(), "INTENT is missing", "Give a file or a folder: lattice check intent.yaml")
     network = load(arguments.intent)
     found = findings(network)
     name = network.name or str(arguments.intent)

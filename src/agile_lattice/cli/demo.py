@@ -31,7 +31,7 @@ def run(arguments: Namespace) -> int:
     with chdir(DATA):
         chapter(
             out,
-            "1. What is meant",
+            "1. The intent",
             """\
 Saltmarsh Ferries has two routers: quay-edge in the harbour office runs Linux, pier-gate on the pier runs \
 FRRouting. One file says what both should be. This is the part about quay-edge.""",
@@ -44,7 +44,7 @@ FRRouting. One file says what both should be. This is the part about quay-edge."
             out,
             "2. Is the design sound?",
             """\
-The rulebook knows the mistakes that people make. Here is one finding, which somebody has looked at and accepted.""",
+The design rules know the usual mistakes. Here is one finding, reviewed and accepted.""",
         )
         command(out, "check", "saltmarsh.yaml")
         say(out, "A colleague's draft for the terminal across the bay is another matter:")
@@ -58,7 +58,10 @@ intent's interfaces: the translations use them, so the device has to answer for 
         )
         show_side_by_side(out)
         say(out, "Translations go to nftables on both. `--into FOLDER` would write all of it to files.")
-        say(out, "Does it do what was meant? A stranger asks for the timetable; somebody in the office goes out:")
+        say(
+            out,
+            "Does it work as intended? A stranger asks for the timetable; somebody in the office opens a page outside:",
+        )
         command(out, "walk", "saltmarsh.yaml", "192.0.2.77", "203.0.113.5", "tcp/8080", "--at", "quay-edge:wan0")
         command(out, "walk", "saltmarsh.yaml", "10.40.10.7", "192.0.2.9", "tcp/443")
         chapter(
@@ -75,16 +78,16 @@ they print looks quite different (and some of it is the kernel's own), but it sa
             out,
             "5. A year later",
             """\
-Hands have been on both routers. What is different, where is it written, and does it matter? A remark is a \
-remark; the rest may change what happens to packets.""",
+Both routers were changed by hand. What differs, where is it written, and does it change traffic? A description is \
+only a description; for the rest there is a packet that shows the effect.""",
         )
         command(out, "diff", "saltmarsh.yaml", "a-year-later")
         chapter(
             out,
-            "6. What to type about it",
+            "6. Bring the devices back in line",
             """\
-The shortest change, in each device's own syntax. The old address goes after the new one is there; since the kernel \
-drops the second address of a subnet with the first, it is typed once more. What takes it back is a command away.""",
+The commands, in each device's own syntax. The new address is added before the old one is removed; since the kernel \
+removes the second address of a subnet with the first, it is added once more. `--undo` prints the way back.""",
         )
         command(out, "mend", "saltmarsh.yaml", "a-year-later")
         command(out, "mend", "saltmarsh.yaml", "a-year-later/pier-gate", "--device", "pier-gate", "--undo")

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.output import print_json, write_picture
 from agile_lattice.compare.comparing import compare
-from agile_lattice.compare.differences import Comparison, Weight
+from agile_lattice.compare.differences import Comparison, Effect
 from agile_lattice.dialects import read_device
 from agile_lattice.dialects.registry import catalogue_beside
 from agile_lattice.notation.loading import load
@@ -43,7 +43,7 @@ def run(arguments: Namespace) -> int:
     return 0 if all(each.same for each in comparisons) else 1
 
 
-def _only(comparison: Comparison, weight: Weight) -> Comparison:
-    """Leave the differences of one weight, and count the others: the device is not the same because of these, too."""
-    kept = tuple(each for each in comparison.differences if each.weight == weight)
+def _only(comparison: Comparison, effect: Effect) -> Comparison:
+    """Leave the differences of one effect, and count the others: the device is not the same because of these, too."""
+    kept = tuple(each for each in comparison.differences if each.effect == effect)
     return replace(comparison, differences=kept, left_out=len(comparison.differences) - len(kept))

@@ -17,27 +17,27 @@ NOTHING_TO_REPORT, SOMETHING_TO_REPORT, COULD_NOT = 0, 1, 2
 
 DESCRIPTION = """\
 Keep addresses, routes and translations in one neutral intent; render them for
-every device's own syntax; find out how a device differs from what was meant."""
+every device's own syntax; find out how a device differs from the intent."""
 
 EPILOG = """\
-in the order of the work:
-  lattice draw intent.yaml network.svg                 devices, and what they share
+in order of use:
+  lattice draw intent.yaml network.svg                 devices and their links
   lattice addresses intent.yaml                        what every block and subnet is used for
-  lattice calc summary 10.41.0.0/24 10.41.1.0/24       the arithmetic of prefixes
-  lattice check intent.yaml                            what is wrong with the design
+  lattice calc summary 10.41.0.0/24 10.41.1.0/24       address arithmetic
+  lattice check intent.yaml                            mistakes in the design
   lattice render intent.yaml --into rendered           the configuration of every device
-  lattice read --speaks frr,nftables frr.conf nat.nft  a configuration as intent
+  lattice read --speaks frr,nftables frr.conf nat.nft  an intent from a configuration
   lattice diff intent.yaml captures                    how the devices differ from it
-  lattice prove intent.yaml captures                   whether every packet is treated as it says
-  lattice mend intent.yaml captures                    what to type about it, and what takes it back
-  lattice walk intent.yaml web 192.0.2.7 tcp/443       what becomes of a packet, and which rule decides
-  lattice walk intent.yaml --plan                      packets that would show every rule working
-  lattice report intent.yaml report.html captures      all of it as one page
-  lattice report intent.yaml comment.md @main          what a change means, for a merge request
-  lattice dialects matrix                              what each syntax can carry
-  lattice demo                                         all of it, on a small ferry company
+  lattice prove intent.yaml captures                   proof for every packet, or an example
+  lattice mend intent.yaml captures                    commands that close the gap, and undo
+  lattice walk intent.yaml web 192.0.2.7 tcp/443       where a packet goes, and which rule decides
+  lattice walk intent.yaml --plan                      test packets for every rule
+  lattice report intent.yaml report.html captures      everything on one page
+  lattice report intent.yaml comment.md @main          the effect of a change, for a merge request
+  lattice dialects matrix                              what each dialect supports
+  lattice demo                                         the whole workflow on demo data
 
-exit code: 0 nothing to report, 1 findings or differences, 2 could not do it"""
+exit code: 0 nothing to report, 1 findings or differences, 2 error"""
 
 
 class _Help(RawDescriptionHelpFormatter):
@@ -51,9 +51,7 @@ class _Help(RawDescriptionHelpFormatter):
 def build_parser() -> ArgumentParser:
     """Return the parser of the whole command line."""
     parser = ArgumentParser("lattice", description=DESCRIPTION, epilog=EPILOG, formatter_class=_Help)
-    parser.add_argument(
-        "--completion", choices=["bash", "zsh", "tcsh"], help="print what completes commands in a shell"
-    )
+    parser.add_argument("--completion", choices=["bash", "zsh", "tcsh"], help="print a completion script for a shell")
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", dest="command")
 
     def add(name: str, help: str, example: str, formats: tuple[str, ...] = ("json",)) -> ArgumentParser:
@@ -62,14 +60,16 @@ def build_parser() -> ArgumentParser:
             formatter_class=_Help,
         )  # fmt: skip
         if formats:
-            command.add_argument("--format", choices=["text", *formats], default="text", help="how to print (text)")
+            command.add_argument(
+                "--format", choices=["text", *formats], default="text", help="output format (default: text)"
+            )
         return command
 
     command = add("draw", "draw the network", "lattice draw intent.yaml network.svg", formats=())
     command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
     command.add_argument("into", metavar="FILE", help="the picture: a .png or an .svg")
     command.add_argument(
-        "--rules", metavar="DEVICE", help="draw instead which rules of this device take packets from which"
+        "--rules", metavar="DEVICE", help="draw instead which rules of this device hide packets from which"
     )
 
     command = add(
@@ -81,14 +81,14 @@ def build_parser() -> ArgumentParser:
     command.add_argument("--run", metavar="N", type=_count, default=1, help="find N spare addresses in a row")
     command.add_argument("--picture", metavar="FILE", help="draw it, as .png or .svg")
 
-    _add_calc(add("calc", "do the arithmetic of prefixes", "lattice calc split 203.0.113.0/28 /30", formats=()))
+    _add_calc(add("calc", "do address arithmetic", "lattice calc split 203.0.113.0/28 /30", formats=()))
 
     command = add(
-        "check", "hold an intent against the rulebook of design checks", "lattice check intent.yaml",
+        "check", "check an intent against the design rules", "lattice check intent.yaml",
         formats=("json", "sarif", "junit"),
     )  # fmt: skip
     command.add_argument("intent", metavar="INTENT", nargs="?", help="an intent file, or a folder of them")
-    command.add_argument("--explain", metavar="SLUG", help="say why a check is there, with its examples")
+    command.add_argument("--explain", metavar="SLUG", help="explain a check, with examples")
 
     command = add("render", "write the configuration of devices", "lattice render intent.yaml --into rendered")
     command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
@@ -112,25 +112,25 @@ def build_parser() -> ArgumentParser:
     command.add_argument("--speaks", metavar="DIALECTS", required=True, help="its dialects, separated by commas")
     command.add_argument("--device", metavar="NAME", default="", help="its name, if the files do not say")
 
-    command = add("diff", "hold the configuration of devices against the intent", "lattice diff intent.yaml captures")
+    command = add("diff", "compare the configuration of devices with the intent", "lattice diff intent.yaml captures")
     _add_captures(command)
     command.add_argument(
-        "--only", choices=["consequential", "open", "descriptive", "cosmetic"],
-        help="show only these differences; the exit code is 1 if there are others, too. open is what may matter",
+        "--only", choices=["changes-traffic", "may-change-traffic", "description-only", "no-effect"],
+        help="show only these differences; the exit code is 1 if there are others, too",
     )  # fmt: skip
     command.add_argument("--picture", metavar="FILE", help="draw devices by sections, as .png or .svg")
 
     command = add(
         "mend",
-        "say what to type so that devices are as the intent says",
+        "print the commands that bring devices in line with the intent",
         "lattice mend intent.yaml captures --into changes",
     )
     _add_captures(command)
-    command.add_argument("--undo", action="store_true", help="print what takes the change back, in its place")
+    command.add_argument("--undo", action="store_true", help="print the commands that undo the change instead")
     command.add_argument("--into", metavar="FOLDER", help="write both there, a folder for each device; all or none")
     command.add_argument(
-        "--cut", metavar="SUBJECT", action="append",
-        help="change this even if the device may then be out of reach; may be repeated",
+        "--allow-lockout", metavar="SUBJECT", action="append",
+        help="change this although it could lock you out of the device; may be repeated",
     )  # fmt: skip
 
     command = add(
@@ -142,12 +142,12 @@ def build_parser() -> ArgumentParser:
     command.add_argument("source", metavar="SOURCE", nargs="?", help="an address, or a host that the intent names")
     command.add_argument("destination", metavar="DESTINATION", nargs="?", help="likewise")
     command.add_argument("service", metavar="SERVICE", nargs="?", help="protocol and port, such as tcp/443, or icmp")
-    command.add_argument("--at", metavar="DEVICE:INTERFACE", help="where it comes in, if not on its source's own link")
+    command.add_argument("--at", metavar="DEVICE:INTERFACE", help="ingress, if not the link of the source")
     command.add_argument("--picture", metavar="FILE", help="draw it, as .png or .svg: a lane for each device")
     command.add_argument(
         "--flows", metavar="FILE", help="follow a list: a line for each, SOURCE DESTINATION SERVICE [DEVICE:INTERFACE]"
     )
-    command.add_argument("--plan", action="store_true", help="list packets that would show every rule working")
+    command.add_argument("--plan", action="store_true", help="list test packets for every rule")
     command.add_argument("--device", metavar="NAME", action="append", help="plan for this device; may be repeated")
 
     command = add(
@@ -156,7 +156,7 @@ def build_parser() -> ArgumentParser:
     _add_captures(command, "; or another intent; or @REVISION, for the intent as it was in git")
 
     command = add(
-        "report", "write a page about all of it", "lattice report intent.yaml report.html captures", formats=()
+        "report", "write a report", "lattice report intent.yaml report.html captures", formats=()
     )  # fmt: skip
     command.add_argument("intent", metavar="INTENT", help="an intent file, or a folder of them")
     command.add_argument("into", metavar="FILE", help="the page: .html, or .md for the comment of a merge request")
@@ -167,13 +167,11 @@ def build_parser() -> ArgumentParser:
     command.set_defaults(device=None)
 
     _add_dialects(
-        add("dialects", "list syntaxes, what each can carry, and try a new one", "lattice dialects", formats=())
+        add("dialects", "list dialects and what each supports, and try a new one", "lattice dialects", formats=())
     )
 
-    command = add("demo", "show all of it on demo data, as a story", "lattice demo", formats=())
-    command.add_argument(
-        "--into", metavar="FOLDER", help="write the files of the story there instead, to try things on"
-    )
+    command = add("demo", "run the whole workflow on demo data", "lattice demo", formats=())
+    command.add_argument("--into", metavar="FOLDER", help="write the demo files there instead, to experiment with")
     return parser
 
 
@@ -188,7 +186,7 @@ def _add_captures(command: ArgumentParser, more: str = "") -> None:
 
 def _count(text: str) -> int:
     if not (text.isascii() and text.isdigit() and int(text) > 0):
-        raise ArgumentTypeError(f"{text!r} is not a number from 1 on")
+        raise ArgumentTypeError(f"{text!r} is not a positive number")
     return int(text)
 
 
@@ -197,12 +195,12 @@ def _add_dialects(command: ArgumentParser) -> None:
 
     def act(name: str, help: str) -> ArgumentParser:
         action = actions.add_parser(name, help=help, description=help[0].upper() + help[1:] + ".")
-        action.add_argument("--format", choices=["text", "json"], default="text", help="how to print (text)")
+        action.add_argument("--format", choices=["text", "json"], default="text", help="output format (default: text)")
         return action
 
     act("list", "list the dialects (this is what happens without an action)")
-    act("matrix", "show what each can carry, by trying")
-    action = act("try", "read a sample in a dialect file, write it again, and say what was understood")
+    act("matrix", "show what each supports, by trying")
+    action = act("try", "read a sample with a dialect file, write it again, and show what was understood")
     action.add_argument("file", metavar="FILE", help="the dialect: a .toml file")
     action.add_argument("sample", metavar="SAMPLE", help="a configuration of the device")
     command.set_defaults(action="list", format="text")
@@ -213,7 +211,9 @@ def _add_calc(command: ArgumentParser) -> None:
 
     def ask(name: str, help: str) -> ArgumentParser:
         question = questions.add_parser(name, help=help, description=help[0].upper() + help[1:] + ".")
-        question.add_argument("--format", choices=["text", "json"], default="text", help="how to print (text)")
+        question.add_argument(
+            "--format", choices=["text", "json"], default="text", help="output format (default: text)"
+        )
         return question
 
     question = ask("mask", "turn a prefix length, a netmask or a wildcard into the others")
@@ -222,12 +222,12 @@ def _add_calc(command: ArgumentParser) -> None:
     question.add_argument(
         "prefix", metavar="PREFIX", nargs="+", help="such as 10.40.10.77/20, or the address and its netmask"
     )
-    question = ask("summary", "find the smallest summary, and what it covers too much")
-    question.add_argument("prefixes", metavar="PREFIX", nargs="+", help="what is to be put together")
-    question = ask("split", "cut a subnet into parts")
-    question.add_argument("prefix", metavar="PREFIX", help="what is to be cut")
+    question = ask("summary", "find the smallest summary, and what it covers beyond the prefixes")
+    question.add_argument("prefixes", metavar="PREFIX", nargs="+", help="the prefixes to summarise")
+    question = ask("split", "split a subnet into parts")
+    question.add_argument("prefix", metavar="PREFIX", help="the prefix to split")
     question.add_argument("into", metavar="LENGTH", help="prefix length of the parts, such as /26")
-    question = ask("pool", "tell what a pool of external addresses can carry")
+    question = ask("pool", "compute how many hosts and connections a pool can serve")
     question.add_argument("addresses", metavar="ADDRESSES", help="an address, a prefix, or first-last")
     question.add_argument("--hosts", metavar="N", type=_count, help="how many internal hosts use it at a time")
 

@@ -23,10 +23,10 @@ def run(arguments: Namespace) -> int:
     network = load(arguments.intent)
     catalogue = catalogue_beside(Path(arguments.intent))
     mendings = [
-        mend(device, texts, catalogue, arguments.cut or ())
+        mend(device, texts, catalogue, arguments.allow_lockout or ())
         for device, texts in told(captured_texts(network, arguments), "finding changes")
     ]
-    _refuse_unknown(arguments.cut or (), mendings)
+    _refuse_unknown(arguments.allow_lockout or (), mendings)
     if arguments.into:
         _write(Path(arguments.into), mendings)
     if arguments.format == "json":

@@ -21,7 +21,7 @@ def intent_of_revision(path: Path, revision: str) -> Network:
         NotationError: If there is no such revision, it has no such file, or what it has is no intent.
     """
     if revision.startswith("-"):
-        raise fail(Place(), f"{revision!r} is no revision", "Name a commit, a branch or a tag.")
+        raise fail(Place(), f"{revision!r} is not a revision", "Name a commit, a branch or a tag.")
     folder, name = (path, ".") if path.is_dir() else (path.parent, path.name)
     command = ["git", "-C", str(folder), "archive", "--format=tar", revision, "--", name]
     try:

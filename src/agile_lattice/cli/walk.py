@@ -32,7 +32,7 @@ def run(arguments: Namespace) -> int:
     words = arguments.source, arguments.destination, arguments.service
     if None in words:
         raise fail(
-            Place(), "which packet?", "Give SOURCE, DESTINATION and SERVICE; or --flows FILE, or --plan.",
+            Place(), "SOURCE, DESTINATION and SERVICE are missing", "Give them, or --flows FILE, or --plan.",
         )  # fmt: skip
     sent = packet_of(network, words, arguments.at)
     found = walk(Topology(network), sent.header, sent.device, sent.arrives)
@@ -76,7 +76,7 @@ def _read(network: Network, arguments: Namespace) -> list[Sent]:
             found.append(packet_of(network, (words[0], words[1], words[2]), words[3] if words[3:] else None, place))
         elif words:
             raise fail(
-                place, f"{line.strip()!r} is no packet",
+                place, f"{line.strip()!r} is not a packet",
                 "Write SOURCE DESTINATION SERVICE, and DEVICE:INTERFACE if it comes in elsewhere.",
             )  # fmt: skip
     return found

@@ -7,7 +7,7 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.links import takes_part
+from agile_lattice.behaviour.links import proxy, takes_part
 from agile_lattice.compare.closing import as_it_is
 from agile_lattice.compare.differences import (
     Comparison,
@@ -15,9 +15,9 @@ from agile_lattice.compare.differences import (
     Field,
     Gap,
     change_of,
+    effect_of,
     field_differences,
     paired,
-    weigh,
 )
 from agile_lattice.compare.doubts import unknown_of
 from agile_lattice.compare.judging import judged
@@ -37,7 +37,7 @@ from agile_lattice.intent.routes import Route
 from agile_lattice.notation.plain import interface_data, route_data, settings_data
 from agile_lattice.packets.spans import minus
 
-IMPLIED = "the intent does not say so: without a word, a device forwards packets, and does not filter by their source"
+IMPLIED = "not set in the intent: by default a device forwards packets and has no reverse path filter"
 
 
 def compare(intent: Device, capture: Capture) -> Comparison:
@@ -97,7 +97,9 @@ def _absent(one: Absent, there: Device) -> Gap:
     rest = f", before {one.rest}," if one.rest.line else ""
     note = f"the rules{rest} are asked about {LET[one.lets]}, and may drop them"
     subject = f"{LET[one.lets]} in {'management' if one.section == 'access' else one.section}"
-    return Gap(Difference("missing", one.section, subject, "open", note=note, device=one.place), None, one)
+    return Gap(
+        Difference("missing", one.section, subject, "may-change-traffic", note=note, device=one.place), None, one
+    )
 
 
 def _speaks_of(device: Device, section: Section) -> bool:
@@ -107,7 +109,7 @@ def _speaks_of(device: Device, section: Section) -> bool:
             for each in device.interfaces
         )
         return any(interface_data(each).keys() - {"zone", "description"} for each in bare)
-    if section == "remarks":
+    if section == "descriptions":
         return any(each.description for each in device.interfaces)
     if section == "bridging":
         return any(each.carried for each in device.interfaces)
@@ -131,19 +133,21 @@ def _interfaces(
             said = left.addresses or not left.enabled or left.mtu or left.description or left.bridge
             if said or takes_part(left, wanted):
                 # Of an interface with nothing set, many systems say nothing.
-                yield Gap(Difference("missing", "interfaces", subject, "open", intent=left.place), left)
+                yield Gap(Difference("missing", "interfaces", subject, "may-change-traffic", intent=left.place), left)
         elif left is None and right is not None:
             shut = not right.enabled and found.is_bridged(right.name)
             joins = right.bridge is not None and right.bridge.members
             if right.addresses or right.learns or right.dial or joins or shut:
                 # Ports that nothing is connected to, and a bare loopback, are on every system.
-                yield Gap(Difference("extra", "interfaces", subject, "open", device=right.place), None, right)
+                yield Gap(
+                    Difference("extra", "interfaces", subject, "may-change-traffic", device=right.place), None, right
+                )
         elif left is not None and right is not None:
             fields = field_differences(_kept(left, seen), _kept(right, seen))
             if fields:
                 first = fields[0].name
                 difference = Difference(
-                    "differs", "interfaces", subject, weigh(fields), fields, "",
+                    "differs", "interfaces", subject, effect_of(fields), fields, "",
                     left.place.at(first), right.place.at(first),
                 )  # fmt: skip
                 yield Gap(difference, left, right)
@@ -161,16 +165,18 @@ def _order(mine: Interface | None, its: Interface | None, left: Interface, right
         if orders[0] == orders[1]:
             continue
         fields = (Field("order", *(", ".join(map(str, each)) for each in orders)),)
-        note = "packets that take the address of the interface take the first"
+        note = "NAT to the interface address uses the first one"
         subject = f"addresses of {left.name}"
-        difference = Difference("moved", "interfaces", subject, "open", fields, note, mine.place, its.place)
+        difference = Difference(
+            "moved", "interfaces", subject, "may-change-traffic", fields, note, mine.place, its.place
+        )
         yield Gap(difference, left, right, implied=True)
 
 
 def _kept(one: Interface, seen: Collection[Section]) -> dict[str, Any]:
     """Return the settings of an interface of which the texts speak."""
     apart = {"address", "loopback"}
-    if "remarks" not in seen:
+    if "descriptions" not in seen:
         apart.add("description")
     if "bridging" not in seen:
         one = replace(one, tagged=(), untagged=None, bridge=one.bridge and replace(one.bridge, vlans=()))
@@ -186,7 +192,9 @@ def _settings(wanted: Settings, found: Settings, seen: Collection[Section]) -> I
         fields = tuple(
             each for each in field_differences(here, real) if each not in field_differences(settings_data(wanted), real)
         )
-        difference = Difference("differs", "settings", "settings", "open", fields, IMPLIED, wanted.place, found.place)
+        difference = Difference(
+            "differs", "settings", "settings", "may-change-traffic", fields, IMPLIED, wanted.place, found.place
+        )
         yield Gap(difference, implied, found, implied=True)
 
 
@@ -210,7 +218,9 @@ def _said_settings(wanted: Settings, found: Settings, seen: Collection[Section])
         named = found.host_name and any(each.name == "host_name" for each in own)
         if own and (section in seen or named):
             left, right = wanted.place.at(own[0].name), found.place
-            yield Gap(Difference("differs", section, section, "open", own, "", left, right), wanted, found)
+            yield Gap(
+                Difference("differs", section, section, "may-change-traffic", own, "", left, right), wanted, found
+            )
 
 
 def _address_places(interfaces: Iterable[Interface]) -> dict[tuple[str, Prefix], Place]:
@@ -238,7 +248,7 @@ def _addresses(
         fields = (Field("address", str(one), str(other)),) if one and other else ()
         subject = f"address {one or other} on {left.name}"
         difference = Difference(
-            change_of(one, other), "interfaces", subject, "open", fields, "",
+            change_of(one, other), "interfaces", subject, "may-change-traffic", fields, "",
             place(one, intended), place(other, real),
         )  # fmt: skip
         yield Gap(difference, one and AddressFact(left.name, one), other and AddressFact(left.name, other))
@@ -251,14 +261,14 @@ def _answers(wanted: Iterable[Answer], found: Iterable[Answer]) -> Iterator[Gap]
         for one, other, change in ((left, right, "missing"), (right, left, "extra")):
             spans = minus(one.addresses.spans, other.addresses.spans if other else ()) if one else ()
             for prefix in AddressSet(4, spans).prefixes() if one else ():
-                subject = f"answering for {prefix.address if prefix.is_host else prefix} on {interface}"
+                subject = f"{proxy(prefix.family)} for {prefix.address if prefix.is_host else prefix} on {interface}"
                 place = one.place.at(str(prefix)) if one else NOWHERE
                 if change == "missing":
-                    note = "neighbours that ask for it get no answer (ARP)"
-                    difference = Difference("missing", "answers", subject, "open", (), note, intent=place)
+                    note = "neighbours that ask for it (ARP) get no answer"
+                    difference = Difference("missing", "answers", subject, "may-change-traffic", (), note, intent=place)
                     yield Gap(difference, AnswerFact(interface, prefix))
                 else:
-                    difference = Difference("extra", "answers", subject, "open", (), "", device=place)
+                    difference = Difference("extra", "answers", subject, "may-change-traffic", (), "", device=place)
                     yield Gap(difference, None, AnswerFact(interface, prefix))
 
 
@@ -275,7 +285,7 @@ def _routes(wanted: Iterable[Route], found: Iterable[Route]) -> Iterator[Gap]:
         first = fields[0].name if fields else ""
         way = f" via {route.via}" if route.via and "via" not in [field.name for field in fields] else ""
         difference = Difference(
-            change_of(one, other), "routes", f"route {route.destination}{way}", "open", fields, "",
+            change_of(one, other), "routes", f"route {route.destination}{way}", "may-change-traffic", fields, "",
             one.place.at(first) if one else NOWHERE, other.place if other else NOWHERE,
         )  # fmt: skip
         yield Gap(difference, one, other)

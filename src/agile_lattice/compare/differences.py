@@ -15,7 +15,7 @@ from agile_lattice.intent.places import NOWHERE, Place
 
 T = TypeVar("T")
 Change = Literal["missing", "extra", "differs", "moved"]
-Weight = Literal["cosmetic", "descriptive", "consequential", "open"]
+Effect = Literal["no-effect", "description-only", "changes-traffic", "may-change-traffic"]
 REMARKS = frozenset({"description", "name"})
 
 
@@ -33,7 +33,7 @@ class Witness(msgspec.Struct, frozen=True):
     device: str
 
     def __str__(self) -> str:
-        return f"{self.header}, in by {self.arrives}; intent: {self.intent}; device: {self.device}"
+        return f"{self.header}, in {self.arrives}; intent: {self.intent}; device: {self.device}"
 
 
 class Field(msgspec.Struct, frozen=True):
@@ -52,8 +52,8 @@ class Difference(msgspec.Struct, frozen=True):
         section: The section of the device that it belongs to.
         subject: The object, in words.
         fields: What differs, if the object is on both sides.
-        weight: `cosmetic` if no packet can notice it, `descriptive` if it is a name or a remark only,
-            `consequential` if it changes what happens to some packet, and `open` if it may.
+        effect: `no-effect` if no packet is treated differently, `description-only` if it is a name or a remark only,
+            `changes-traffic` if it changes what happens to some packet, and `may-change-traffic` if it may.
         note: What else there is to say.
         witness: A packet that is treated differently, if one was found.
         intent, device: Where it is written; a place without a line is a side that does not have it.
@@ -62,7 +62,7 @@ class Difference(msgspec.Struct, frozen=True):
     change: Change
     section: Section
     subject: str
-    weight: Weight
+    effect: Effect
     fields: tuple[Field, ...] = ()
     note: str = ""
     intent: Place = NOWHERE
@@ -135,9 +135,9 @@ def field_differences(intent: Mapping[str, Any], device: Mapping[str, Any]) -> t
     )
 
 
-def weigh(fields: Iterable[Field]) -> Weight:
+def effect_of(fields: Iterable[Field]) -> Effect:
     """Tell whether fields are remarks only."""
-    return "descriptive" if all(field.name in REMARKS for field in fields) else "open"
+    return "description-only" if all(field.name in REMARKS for field in fields) else "may-change-traffic"
 
 
 def change_of(intent: object | None, device: object | None) -> Change:

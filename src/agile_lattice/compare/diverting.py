@@ -26,7 +26,7 @@ from agile_lattice.packets.spans import Spans, meet, merged
 
 FORWARDING = ("interfaces", "routes", "settings", "answers", "bridging")
 MOST_WORK = 60_000  # boxes that are looked at for one change
-DIVERTS = "it would lead elsewhere, or cut, what goes between the device and where it is managed from"
+DIVERTS = "it would divert or cut traffic between the device and where it is managed from"
 
 
 def diverting(intent: Device, there: Device, gaps: Sequence[Gap], held: Collection[int]) -> dict[int, Held]:

@@ -18,13 +18,13 @@ from agile_lattice.intent.routes import Route
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Twice
 
 RULES = (Route, Permit, Access, Exempt, Dynamic, Static, Publish, Twice)
-PROVEN = "proven: no packet can tell"
-BESIDE = "not decided: packets that it could be about are treated differently, maybe for another reason"
+PROVEN = "proven for every packet"
+BESIDE = "not decided: packets it could affect are treated differently, possibly for another reason"
 WHILE_UP = f"{PROVEN}, while all interfaces are up"
 
 
 def judged(sides: Sides, gaps: Iterable[Gap]) -> Iterator[Gap]:
-    """Yield the differences, each with what is known of its weight; what no packet feels only if the intent says it.
+    """Yield the differences, each with what is known of its effect; what no packet feels only if the intent says it.
 
     Args:
         sides: The device as it should be and as it is.
@@ -33,29 +33,31 @@ def judged(sides: Sides, gaps: Iterable[Gap]) -> Iterator[Gap]:
     for gap in gaps:
         one = _judged(sides, gap)
         # The order of addresses is no news where so much is unknown that nobody can tell what it does.
-        silent = one.weight == "cosmetic" or (one.change == "moved" and one.weight == "open" and sides.unknown.doubts)
+        silent = one.effect == "no-effect" or (
+            one.change == "moved" and one.effect == "may-change-traffic" and sides.unknown.doubts
+        )
         if not (gap.implied and silent):
             yield replace(gap, difference=one)
 
 
 def _judged(sides: Sides, gap: Gap) -> Difference:
     one = gap.difference
-    if one.weight == "descriptive" or (one.weight == "cosmetic" and not sides.unknown.doubts):
+    if one.effect == "description-only" or (one.effect == "no-effect" and not sides.unknown.doubts):
         return one
     if isinstance(gap.found, Absent):
         witness = reply_dropped(sides, gap.found)
-        return replace(one, weight="consequential", witness=witness) if witness is not None else one
+        return replace(one, effect="changes-traffic", witness=witness) if witness is not None else one
     found = sides.ask(questions_of(sides, gap), lambda walks: _has_to_do_with(sides, gap, walks))
     if found.witness is not None:
-        return replace(one, weight="consequential", witness=found.witness)
+        return replace(one, effect="changes-traffic", witness=found.witness)
     if found.unknown:
-        return replace(one, weight="open", note=_joined(one.note, f"not decided: {found.unknown}"))
+        return replace(one, effect="may-change-traffic", note=_joined(one.note, f"not decided: {found.unknown}"))
     if found.beside is not None and isinstance(gap.wanted or gap.found, Route) and not _leads_nowhere_else(sides, gap):
-        return replace(one, weight="consequential", witness=found.beside)
+        return replace(one, effect="changes-traffic", witness=found.beside)
     if found.beside is not None and not isinstance(gap.wanted or gap.found, Route):
-        return replace(one, weight="open", note=_joined(one.note, BESIDE))
-    if one.weight == "open" and can_be_proven(sides, gap):
-        return replace(one, weight="cosmetic", note=WHILE_UP if one.section == "routes" else PROVEN)
+        return replace(one, effect="may-change-traffic", note=_joined(one.note, BESIDE))
+    if one.effect == "may-change-traffic" and can_be_proven(sides, gap):
+        return replace(one, effect="no-effect", note=WHILE_UP if one.section == "routes" else PROVEN)
     return one
 
 
@@ -67,7 +69,7 @@ def _has_to_do_with(sides: Sides, gap: Gap, walks: Walks) -> bool:
         if one is None or found is None:
             continue
         if not isinstance(one, RULES):
-            return _changes(sides, gap, walks)
+            return gap.difference.change == "moved" or _changes(sides, gap, walks)
         if not one.place.line:
             return True
         if any(stage.place.is_line_of(one.place) for visit in found.visits for stage in visit.stages):

@@ -108,11 +108,11 @@ class _Ways:
             if gone:
                 return f"the device is managed over VLAN {min(gone)}, which {found.name} carries"
         if isinstance(found, Route) and self.decides(found):
-            return "it leads to where the device is managed from"
+            return "it is the route to where the device is managed from"
         if isinstance(gap.wanted, Route) and self.diverts(gap.wanted):
-            return "it would lead elsewhere what goes to where the device is managed from"
+            return "it would divert traffic to where the device is managed from"
         if isinstance(found, Access) and not any(_covers(each, found) for each in self.staying):
-            return "it lets in who may manage the device, and nothing that stays does"
+            return "it permits management of the device, and no other rule does"
         return ""
 
     def diverts(self, route: Route) -> bool:

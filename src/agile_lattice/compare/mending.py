@@ -121,7 +121,7 @@ def _depending(name: str, left: Iterable[Gap], gaps: Sequence[Gap], held: Mappin
         same = [at for at, each in enumerate(gaps) if each.difference.subject == subject and at not in held]
         if not same or not held:
             raise ChangeError(name, f"{TRIED} {subject} would {'still' if same else 'then'} differ")
-        found |= {at: Held(subject, "it needs what is left as it is, too") for at in same}
+        found |= {at: Held(subject, "it depends on a withheld change") for at in same}
     return found
 
 

@@ -8,7 +8,7 @@ from typing import Any, Generic, TypeVar
 
 import msgspec
 
-from agile_lattice.compare.differences import Difference, Field, Gap, field_differences, paired, weigh
+from agile_lattice.compare.differences import Difference, Field, Gap, effect_of, field_differences, paired
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.permits import Access, Passage, Permit, passages
 from agile_lattice.intent.stages import Rule, family_of, named_families, overlap, split
@@ -51,19 +51,25 @@ def rule_gaps(sort: Sort[T], wanted: Sequence[T], found: Sequence[T]) -> Iterato
     for one in wanted:
         other = partner.get(id(one))
         if other is None:
-            yield Gap(Difference("missing", sort.section, sort.describe(one), "open", intent=one.place), one)
+            yield Gap(
+                Difference("missing", sort.section, sort.describe(one), "may-change-traffic", intent=one.place), one
+            )
             continue
         fields = field_differences(sort.data(one), sort.data(other)) if one != other else ()
         if fields:
             place = one.place.at(fields[0].name)
             difference = Difference(
-                "differs", sort.section, sort.describe(one), weigh(fields), fields, "", place, other.place
+                "differs", sort.section, sort.describe(one), effect_of(fields), fields, "", place, other.place
             )
             yield Gap(difference, one, other)
         if id(one) in moved:
             yield Gap(_move(sort, one, other, moved[id(one)]), one, other)
     for other in extra:
-        yield Gap(Difference("extra", sort.section, sort.describe(other), "open", device=other.place), None, other)
+        yield Gap(
+            Difference("extra", sort.section, sort.describe(other), "may-change-traffic", device=other.place),
+            None,
+            other,
+        )
 
 
 def _without_name(sort: Sort[T], one: T) -> object:
@@ -124,15 +130,22 @@ def _move(sort: Sort[T], one: T, other: T, passed: list[tuple[T, T]]) -> Differe
     touching = [each for each, _ in passed if sort.meet(one, each)]
     if not touching:
         return Difference(
-            "moved", sort.section, sort.describe(one), "cosmetic", (),
-            "no packet matches both it and a rule that it has passed", one.place, other.place,
+            "moved", sort.section, sort.describe(one), "no-effect", (),
+            "no packet matches both this rule and one that it was moved past", one.place, other.place,
         )  # fmt: skip
     names = ", ".join(dict.fromkeys(sort.describe(each).removeprefix("translation ") for each in touching))
     before = (one.place.file, one.place.line) <= (touching[0].place.file, touching[0].place.line)
     sides = (f"before {names}", f"after {names}") if before else (f"after {names}", f"before {names}")
     note = f"packets that match both it and {names} are treated by the other rule"
     return Difference(
-        "moved", sort.section, sort.describe(one), "open", (Field("order", *sides),), note, one.place, other.place
+        "moved",
+        sort.section,
+        sort.describe(one),
+        "may-change-traffic",
+        (Field("order", *sides),),
+        note,
+        one.place,
+        other.place,
     )
 
 

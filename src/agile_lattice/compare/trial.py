@@ -19,7 +19,7 @@ from agile_lattice.dialects.reading.texts import Reading, read_form
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 
-TRIED = "tried on the captured configuration,"
+TRIED = "applied to the captured configuration,"
 
 
 class Trial:
@@ -74,13 +74,13 @@ class Trial:
         try:
             capture = assemble(intent.name, list(dialects), self._readings(list(dialects)))
         except CaptureError as error:
-            raise ChangeError(intent.name, f"{TRIED} what comes of it cannot be read: {error}") from None
+            raise ChangeError(intent.name, f"{TRIED} the result cannot be read: {error}") from None
         was, now = (
             [(each.place.file, each.text) for each in leftovers] for leftovers in (before.leftovers, capture.leftovers)
         )
         if was != now:
             lost = next((each for each in was if each not in now), None)
-            what = f"{lost[0]}: {lost[1]!r} is lost" if lost else "what was not understood stands elsewhere"
+            what = f"{lost[0]}: {lost[1]!r} is lost" if lost else "lines that were not understood would move"
             raise ChangeError(intent.name, f"{TRIED} {what}")
         kept = {each.subject for each in held}
         known = {_named(each) for each in before.differences}
@@ -88,7 +88,7 @@ class Trial:
         left, more = [], []
         for gap in compared(intent, capture)[1]:
             one = gap.difference
-            if one.weight == "cosmetic" or (one.subject in kept and _named(one) in known):
+            if one.effect == "no-effect" or (one.subject in kept and _named(one) in known):
                 continue
             if gap.wanted is None and _stands_with(gap.found, entangled):
                 more.append(Held(one.subject, ENTANGLED, firm=True))

@@ -97,12 +97,13 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     if "bridging" not in capture.sections and any(each.carried for each in intent.interfaces):
         unseen.append("bridging")
     there = as_it_is(intent, capture)
-    incomplete = [f"no text speaks of {each}" for each in unseen if each in carried]
-    incomplete += [f"no text speaks of the rules of IPv{family}" for family in capture.unseen_families]
+    incomplete = [f"no input covers {each}" for each in unseen if each in carried]
+    incomplete += [f"no input covers the IPv{family} rules" for family in capture.unseen_families]
     incomplete += _unsaid(intent, there)
     if capture.leftovers:
-        first = capture.leftovers[0]
-        incomplete.append(f"{len(capture.leftovers)} not understood, the first is {first.place}: {first.text}")
+        first, count = capture.leftovers[0], len(capture.leftovers)
+        lines = "1 line" if count == 1 else f"{count} lines"
+        incomplete.append(f"{lines} not understood, the first is {first.place}: {first.text}")
     sides = Sides(intent, there, unknown_of(capture), capture.unseen_families)
     found = _verdict(sides)
     shown = list(found.shown)
@@ -111,7 +112,7 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
             continue
         witness = reply_dropped(sides, each)
         if witness is not None:
-            shown.append(Shown(Parting("replies", "pass", "are asked like any packet"), witness))
+            shown.append(Shown(Parting("replies", "permitted", "checked like any other packet"), witness))
         else:
             incomplete.append(f"in {each.section} nothing lets pass {LET[each.lets]} ({each.place})")
     return replace(found, shown=tuple(shown), incomplete=tuple(incomplete))
@@ -134,7 +135,7 @@ def _seen_at(part: Part, walk: Walk | None) -> tuple[Header, str] | None:
     if walk is None or visit is None:
         return None
     if part == "access":
-        here = walk.end == "reaches the device" or any(each.stage == "access" for each in visit.stages)
+        here = walk.end == "local" or any(each.stage == "access" for each in visit.stages)
     else:
         here = any(each.stage in ("departure", part) for each in visit.stages)
     behind = next((each.after for each in visit.stages if each.stage == "way"), None)
@@ -145,7 +146,7 @@ def _unsaid(intent: Device, there: Device) -> Iterator[str]:
     """Name what the intent says of the device as a whole, and its configuration does not."""
     for field, words in UNSAID.items():
         if getattr(intent.settings, field) is not None and getattr(there.settings, field) is None:
-            yield f"no text says {words}"
+            yield f"no input says {words}"
 
 
 def between(one: Device, other: Device, unknown: Unknown = NOTHING_UNKNOWN) -> Verdict:

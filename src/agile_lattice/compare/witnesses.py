@@ -182,9 +182,9 @@ class Sides:
         if reason := self.unknown.of("interfaces"):
             return Answered(None, reason)  # it could be about any packet
         if not self._leads_anywhere and (question.coming or question.inside):
-            return Answered(None, "nothing is said of addresses and routes, and so of where packets go")
+            return Answered(None, "neither side has addresses or routes, so it is not known where packets go")
         if question.family in self._unseen:
-            return Answered(None, f"no text speaks of the rules of IPv{question.family}")
+            return Answered(None, f"no input covers the IPv{question.family} rules")
         all_of_them = self.sendable(question.family)
         if all_of_them is None:
             return Answered()
@@ -202,7 +202,7 @@ class Sides:
                         continue
                     found = self._shown(question.family, apart, choice)
                     if found is None:
-                        unknown = unknown or "what both sides do with it is worked out in two ways, which do not agree"
+                        unknown = unknown or "two independent computations disagree about it"
                     elif shows(found.walks):
                         return found
                     else:
@@ -236,7 +236,7 @@ class Sides:
         for side, topology in zip(sides, self.topologies(choice), strict=True):
             refused = side.refuses(name, header.destination)
             if refused:
-                words.append(f"does not come in: {refused}")
+                words.append(f"not received: {refused}")
                 walks.append(None)
                 continue
             found = walk(topology, header, self.name, name)
@@ -270,7 +270,7 @@ def _told(found: Walk) -> str:
     """Say in words what becomes of a packet."""
     visit = found.visits[-1]
     if not found.arrives:
-        return f"{found.end}: {found.reason}"
+        return found.outcome
     notes = [f" ({each.note})" for each in visit.stages if each.before != each.after and each.note]
     changed = f" as {visit.after}" if visit.before != visit.after else ""
-    return f"{found.end}{changed}{''.join(notes)}: {found.reason}"
+    return f"{found.outcome}{changed}{''.join(notes)}"

@@ -205,7 +205,7 @@ def as_intent(capture: Capture) -> tuple[Device, tuple[Leftover, ...]]:
     interfaces, answers = parted_answers(capture.device)
     explained = external_addresses(capture.device.translations)
     unexplained = tuple(
-        Leftover(each.place, f"answering for {each.addresses} on {each.interface}", (), "no translation uses it")
+        Leftover(each.place, f"proxy ARP for {each.addresses} on {each.interface}", (), "no translation uses it")
         for each in answers
         if minus(each.addresses.spans, explained)
     )

@@ -217,7 +217,7 @@ FACTS: dict[str, FactType] = {
             "answers",
             ("interface", "address"),
             address_traits,
-            words="answering for {fact.address} on {fact.interface}",
+            words="{fact.proxy} for {fact.address} on {fact.interface}",
         ),
         FactType(
             "route",

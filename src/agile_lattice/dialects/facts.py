@@ -67,6 +67,11 @@ class AnswerFact(msgspec.Struct, frozen=True):
     address: Prefix
     place: Place = NOWHERE
 
+    @property
+    def proxy(self) -> str:
+        """What it is called."""
+        return "proxy ARP" if self.address.family == 4 else "proxy ND"
+
 
 class MemberFact(msgspec.Struct, frozen=True):
     """An interface as a member of a bridge, its `master`."""

@@ -100,7 +100,7 @@ def _itself_down(facts: Facts, dialect: str) -> Facts:
     reason = "it answers by itself for what its translations use, and for nothing else"
     _refuse(
         [
-            Refusal(dialect, f"answering for {fact.address} on {fact.interface}", "answers", fact.place, reason)
+            Refusal(dialect, f"{fact.proxy} for {fact.address} on {fact.interface}", "answers", fact.place, reason)
             for fact in facts.get("answer", [])
             if isinstance(fact, AnswerFact) and minus(((fact.address.first, fact.address.last),), used)
         ]

@@ -158,4 +158,4 @@ def _said(device: Device, section: Section) -> object:
         return {each for each in carried if any(each[1:])}
     if section in ("resolvers", "hosts"):
         return getattr(device.settings, section)
-    return getattr(device, "interfaces" if section == "remarks" else section)
+    return getattr(device, "interfaces" if section == "descriptions" else section)

@@ -83,8 +83,8 @@ def stand_in(family: int, what: str) -> Address:
     It is an address that nobody has, always the same one for the same words, and is printed as these.
 
     Example:
-        >>> str(stand_in(4, "the address of wan0"))
-        'the address of wan0'
+        >>> str(stand_in(4, "<address learned on quay wan0>"))
+        '<address learned on quay wan0>'
     """
     first, bits = _STAND_INS[family]
     at = crc32(what.encode()) & (1 << bits) - 1

@@ -87,7 +87,7 @@ def leads_to_learned(route: Route) -> bool:
 
 def _addresses(device: Device, one: Interface) -> Iterator[Prefix]:
     for family in families_learned(one):
-        yield Prefix.host(stand_in(family, f"the address that {device.name} learns on {one.name}"))
+        yield Prefix.host(stand_in(family, f"<address learned on {device.name} {one.name}>"))
 
 
 def _routes(device: Device, one: Interface) -> Iterator[Route]:
@@ -98,5 +98,5 @@ def _routes(device: Device, one: Interface) -> Iterator[Route]:
         to = Prefix(family, 0, 0)
         said = [(each.distance, each.metric) for each in device.ways if each.to == to and each.instance == one.instance]
         distance, metric = min(said, key=lambda rank: (rank[0], rank[1] or 0), default=(DEFAULT_DISTANCE, None))
-        gateway = stand_in(family, f"the gateway that {device.name} learns on {one.name}")
+        gateway = stand_in(family, f"<gateway learned on {device.name} {one.name}>")
         yield Route(to, gateway, one.name, None, distance, metric, True, one.instance, place=one.place)

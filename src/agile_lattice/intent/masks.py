@@ -51,6 +51,6 @@ def length_of(text: str) -> int:
             return length
     near = value.bit_count() if value >> 31 else 32 - value.bit_count()
     raise BadMask(
-        f"{text!r} is neither a netmask nor a wildcard: its ones are not in one piece"
-        f" (near it are {netmask(near)} and {wildcard(near)})"
+        f"{text!r} is neither a netmask nor a wildcard: it is not contiguous"
+        f" (the nearest are {netmask(near)} and {wildcard(near)})"
     )

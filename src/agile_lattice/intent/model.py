@@ -22,11 +22,11 @@ Exposure = Literal["own", "shared", "public"]
 Delivery = Literal["on-link", "routed"]
 ReversePath = Literal["off", "strict", "loose"]
 Section = Literal[
-    "interfaces", "bridging", "remarks", "answers", "routes", "translations", "permits", "access", "settings",
+    "interfaces", "bridging", "descriptions", "answers", "routes", "translations", "permits", "access", "settings",
     "identity", "resolvers", "hosts",
 ]  # fmt: skip
 SECTIONS: tuple[Section, ...] = (
-    "interfaces", "bridging", "remarks", "answers", "routes", "translations", "permits", "access", "settings",
+    "interfaces", "bridging", "descriptions", "answers", "routes", "translations", "permits", "access", "settings",
     "identity", "resolvers", "hosts",
 )  # fmt: skip
 OWN_SETTINGS: tuple[Section, ...] = ("identity", "resolvers", "hosts")

@@ -102,7 +102,7 @@ class _Reader:
         line = node.start_mark.line + 1
         self.count += 1
         if self.count > MAX_VALUES or id(node) in self.open:
-            raise fail(Place(self.file, line), "aliases repeat this without end, or beyond all measure")
+            raise fail(Place(self.file, line), "aliases repeat this endlessly, or far too often")
         if isinstance(node, yaml.ScalarNode):
             text = str(node.value)
             start, end = node.start_mark, node.end_mark
@@ -131,7 +131,7 @@ class _Reader:
                 raise fail(place, "a key must be a single word")
             key = str(key_node.value)
             if key in data:
-                raise fail(place, f"the key {key!r} comes twice; first in line {parts[key].line}", "Keep one.")
+                raise fail(place, f"duplicate key {key!r}; first in line {parts[key].line}", "Keep one.")
             data[key], at = self.value(child)
             beside = at.line == place.line
             parts[key] = at if beside else Place(self.file, place.line, at.parts)

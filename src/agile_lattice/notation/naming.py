@@ -154,7 +154,7 @@ def _expanded(words: Iterable[str], groups: Mapping[str, Entry[list[str]]], plac
     def visit(word: str, at: Place, path: tuple[str, ...]) -> None:
         if word in path:
             circle = " -> ".join((*path[path.index(word) :], word))
-            raise fail(groups[word].place, f"the names go in a circle: {circle}", "Take one of them out of another.")
+            raise fail(groups[word].place, f"circular names: {circle}", "Take one of them out of another.")
         if word not in groups:
             result.append((word, at))
             return

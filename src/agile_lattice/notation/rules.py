@@ -224,6 +224,6 @@ def named_once(translations: Iterable[Translation], faults: list[Fault]) -> None
     seen: dict[str, Place] = {}
     for one in translations:
         if one.name and one.name in seen:
-            what = f"the translation {one.name!r} comes twice; first in {seen[one.name]}"
+            what = f"duplicate translation name {one.name!r}; first in {seen[one.name]}"
             faults.append(Fault(one.place, what, "Rename one."))
         seen.setdefault(one.name, one.place)

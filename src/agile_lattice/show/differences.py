@@ -11,17 +11,22 @@ from rich.padding import Padding
 from rich.table import Table
 
 from agile_lattice.compare.closing import FELT
-from agile_lattice.compare.differences import Comparison, Difference, Weight
+from agile_lattice.compare.differences import Comparison, Difference, Effect
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.places import Place
 from agile_lattice.show.terminal import FEW, Text, located, plural, source_text
 
-CHANGES = {"missing": "missing there", "extra": "only there", "differs": "differs", "moved": "in another order"}
-WEIGHTS: dict[Weight, tuple[str, str]] = {
-    "consequential": ("consequential", "strong"),
-    "open": ("may matter", "strong"),
-    "descriptive": ("a remark only", "calm"),
-    "cosmetic": ("no packet can tell", "calm"),
+CHANGES = {
+    "missing": "missing on the device",
+    "extra": "extra on the device",
+    "differs": "differs",
+    "moved": "in a different order",
+}
+EFFECTS: dict[Effect, tuple[str, str]] = {
+    "changes-traffic": ("changes traffic", "strong"),
+    "may-change-traffic": ("may change traffic", "strong"),
+    "description-only": ("description only", "calm"),
+    "no-effect": ("no effect", "calm"),
 }
 
 
@@ -34,9 +39,9 @@ def show_comparisons(console: Console, comparisons: Sequence[Comparison]) -> Non
     if len(same) >= FEW:
         console.print(f"{len(same)} devices are the same as the intent: {', '.join(each.device for each in same)}")
     if len(comparisons) >= FEW:
-        weights = [one.weight for each in comparisons for one in each.differences]
+        effects = [one.effect for each in comparisons for one in each.differences]
         differ = sum(bool(each.differences) for each in comparisons)
-        of_them = f", {differ} of them not as the intent: {_counted(weights)}" if differ else ": no differences"
+        of_them = f", {differ} of them not as the intent: {_counted(effects)}" if differ else ": no differences"
         console.print(Text(f"{len(comparisons)} devices compared{of_them}", style="head"))
 
 
@@ -46,10 +51,10 @@ def show_comparison(console: Console, comparison: Comparison) -> None:
         console.print(_table(comparison.differences))
     show_leftovers(console, comparison.leftovers)
     for section in comparison.unseen:
-        taken = " Packets are followed as if they were as intended." if section in FELT else ""
-        console.print(Text(f"Not compared: {section}. No text that was given speaks of them.{taken}", style="strong"))
+        taken = " Packets are followed as if it matched the intent." if section in FELT else ""
+        console.print(Text(f"Not compared: {section} (no input covers this section).{taken}", style="strong"))
     for family in comparison.unseen_families:
-        console.print(Text(f"Not compared: the rules of IPv{family}. No text that was given speaks of them.", "strong"))
+        console.print(Text(f"Not compared: IPv{family} rules (no input covers them).", "strong"))
     console.print(Text(f"{comparison.device}: {summary(comparison)}", style="head"))
 
 
@@ -59,17 +64,17 @@ def summary(comparison: Comparison) -> str:
         return "the same as the intent"
     if not comparison.differences and not comparison.leftovers and not comparison.left_out:
         return "no difference in what was compared"
-    text = _counted([one.weight for one in comparison.differences])
+    text = _counted([one.effect for one in comparison.differences])
     if comparison.left_out:
-        text += f", {comparison.left_out} more left out (the exit code counts them)"
+        text += f", {comparison.left_out} more not shown (counted in the exit code)"
     if comparison.leftovers:
         text += f", {plural(len(comparison.leftovers), 'line')} not understood"
     return text
 
 
-def _counted(found: Sequence[Weight]) -> str:
-    weights = Counter(found)
-    counted = [f"{weights[weight]} {WEIGHTS[weight][0]}" for weight in WEIGHTS if weights[weight]]
+def _counted(found: Sequence[Effect]) -> str:
+    effects = Counter(found)
+    counted = [f"{effects[effect]} {EFFECTS[effect][0]}" for effect in EFFECTS if effects[effect]]
     return plural(len(found), "difference") + (f" ({', '.join(counted)})" if counted else "")
 
 
@@ -79,13 +84,13 @@ def _table(differences: Sequence[Difference]) -> Table:
     table.add_column("intent", ratio=6)
     table.add_column("device", ratio=6)
     for one in differences:
-        word, style = WEIGHTS[one.weight]
+        word, style = EFFECTS[one.effect]
         what = Group(Text(one.subject, style="head"), Text.assemble(f"{CHANGES[one.change]}, ", (word, style)))
         left = [Text(f"{field.name}: {field.intent or '-'}", style="intent") for field in one.fields]
         right = [Text(f"{field.name}: {field.device or '-'}", style="device") for field in one.fields]
         notes = [Text(one.note, style="remedy")] if one.note else []
         if one.witness is not None:
-            notes.append(Text(f"such as {one.witness.header}, in by {one.witness.arrives}", style="remedy"))
+            notes.append(Text(f"for example {one.witness.header}, in {one.witness.arrives}", style="remedy"))
         told = (one.witness.intent, one.witness.device) if one.witness is not None else ("", "")
         table.add_row(Group(what, *notes), _side(left, one.intent, told[0]), _side(right, one.device, told[1]))
     return table
@@ -103,7 +108,7 @@ def show_leftovers(console: Console, leftovers: Sequence[Leftover]) -> None:
     """Print lines that were not understood, with the reason."""
     if not leftovers:
         return
-    console.print(Text("Not understood, and so not compared:", style="strong"))
+    console.print(Text("Not understood and not compared:", style="strong"))
     for one in leftovers:
         where = Text.assemble((f"{one.place}  ", "place"), one.text)
         console.print(Padding(where, (0, 0, 0, 2)))

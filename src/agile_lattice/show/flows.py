@@ -20,9 +20,9 @@ def show_flows(console: Console, walks: Sequence[Walk]) -> None:
     """
     rows = [_row(each) for each in walks]
     stacked = console.width < NARROW
-    titles = ["sender", "as seen there", "receiver", "as seen here", "service", "end", "last device"]
+    titles = ["sender", "seen as", "receiver", "addressed as", "service", "result", "last device"]
     if stacked:
-        titles[0:4] = ["sender\nas seen there", "receiver\nas seen here"]
+        titles[0:4] = ["sender\nseen as", "receiver\naddressed as"]
         rows = [(_stacked(row[:2]), _stacked(row[2:4]), *row[4:]) for row in rows]
     table = Table(
         box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, int(stacked), 0), header_style="head"
@@ -54,7 +54,7 @@ def _row(walk: Walk) -> tuple[Text, ...]:
     end, where = Text(walk.end, style="" if walk.arrives else "strong"), Text(f"{last.device} {last.leaves}".rstrip())
     if not walk.arrives:
         return Text(str(sent.source)), Text("-"), Text("-"), Text(str(sent.destination)), Text(sent.service), end, where
-    service = sent.service if sent.service == got.service else f"{sent.service}, there {got.port}"
+    service = sent.service if sent.service == got.service else f"{sent.service} -> {got.port}"
     return (
         Text(str(sent.source)), _seen(got.source, sent.source), Text(str(got.destination)),
         _seen(sent.destination, got.destination), Text(service), end, where,
@@ -62,4 +62,4 @@ def _row(walk: Walk) -> tuple[Text, ...]:
 
 
 def _seen(shown: Address, real: Address) -> Text:
-    return Text("as it is", style="place") if shown == real else Text(str(shown), style="changed")
+    return Text("unchanged", style="place") if shown == real else Text(str(shown), style="changed")

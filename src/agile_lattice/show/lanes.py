@@ -54,13 +54,13 @@ def _lane(axes: Axes, visit: Visit, top: float, width: float, ends: Walk | None)
     axes.text(MARGIN, top + 0.28, visit.device, fontsize=12, fontweight="bold", color=INK, va="center")
     y = top + 0.48
     x = MARGIN
-    _card(axes, x, y, f"in by {visit.arrives}", "", visit.before, None)
+    _card(axes, x, y, f"in {visit.arrives}", "", visit.before, None)
     for stage in visit.stages:
         x = _arrow(axes, x, y)
         _card(axes, x, y, NAMES[stage.stage], _decided(stage), stage.after, stage)
     x = _arrow(axes, x, y)
-    if ends is None or ends.end in ("delivered", "handed on"):
-        _card(axes, x, y, f"out by {visit.leaves}", "" if ends is None else ends.end, visit.after, None)
+    if ends is None or ends.end in ("delivered", "forwarded"):
+        _card(axes, x, y, f"out {visit.leaves}", "" if ends is None else ends.end, visit.after, None)
     else:
         _card(axes, x, y, ends.end, ends.reason, None, None, STOPPED if not ends.arrives else INK)
 
@@ -110,11 +110,11 @@ def _card(
 
 def _closing(axes: Axes, walk: Walk, height: float) -> None:
     """Write how it ends, and what comes back."""
-    ink, end = INK if walk.arrives else STOPPED, f"{walk.end}: {walk.reason}"
+    ink, end = INK if walk.arrives else STOPPED, walk.outcome
     axes.text(MARGIN, height - 0.62, end, fontsize=10.5, fontweight="bold", color=ink, va="center")
     if walk.answer is not None:
         there, here = (f"{each.source} -> {each.destination}" for each in (walk.visits[-1].after.answer, walk.answer))
-        words = f"The answer {there} comes back as {here}."
+        words = f"Reply: {there}, seen by the sender as {here}."
         axes.text(MARGIN, height - 0.34, words, fontsize=9.5, color=INK, va="center")
     if walk.way_back:
         axes.text(MARGIN, height - 0.12, f"But {walk.way_back}.", fontsize=9.5, color=STOPPED, va="center")

@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 
 from agile_lattice.compare.differences import Difference
-from agile_lattice.show.differences import CHANGES, WEIGHTS
+from agile_lattice.show.differences import CHANGES, EFFECTS
 from agile_lattice.show.proving import summary
 from agile_lattice.show.report import Facts
 from agile_lattice.show.templates import template
@@ -16,7 +16,7 @@ from agile_lattice.show.terminal import plural, visible
 def comment(facts: Facts) -> str:
     """Write the comment."""
     return template("report.md").render(
-        facts=facts, headline=_headline(facts), summary=summary, changes=CHANGES, weights=WEIGHTS, side=_side,
+        facts=facts, headline=_headline(facts), summary=summary, changes=CHANGES, effects=EFFECTS, side=_side,
         fence=_fence, cell=_cell, code=_code,
     )  # fmt: skip
 
@@ -28,7 +28,9 @@ def _headline(facts: Facts) -> str:
         parts.append(plural(sum(len(each.differences) for each in facts.compared), "difference"))
     if facts.change is not None:
         felt = [each.device for each in facts.change.verdicts if not each.same]
-        packets = f"packets are treated otherwise on {', '.join(felt)}" if felt else "every packet is treated as before"
+        packets = (
+            f"packets are treated differently on {', '.join(felt)}" if felt else "every packet is treated as before"
+        )
         parts.append(packets if facts.change.verdicts else "no device was there before")
     return ", ".join(parts) + "."
 

@@ -11,9 +11,9 @@ from agile_lattice.compare.mending import Mending
 from agile_lattice.show.terminal import Text, plural, visible
 
 HOW = {
-    "typed": "to be typed on the running system",
+    "typed": "commands for the running system",
     "refilled": "one transaction",
-    "edited": "a patch of the captured texts",
+    "edited": "a patch for the captured files",
 }
 
 
@@ -29,7 +29,7 @@ def show_changes(console: Console, mendings: Sequence[Mending], undo: bool = Fal
             if index:
                 console.print()
             lines = plural(text.count("\n"), "line")
-            what = "takes the change back" if undo else HOW[one.how]
+            what = "undo" if undo else HOW[one.how]
             console.rule(f"{mending.device}: {one.dialect} ({what}; {lines})", style="place", align="left")
         # As it is, tabs and all, so that it can be piped; on a terminal nothing in it controls that.
         console.file.write(visible(text) if console.is_terminal else text)
@@ -39,9 +39,9 @@ def show_held(console: Console, mendings: Sequence[Mending]) -> None:
     """Print the differences that are not closed, and why; and for which devices that cannot be told."""
     for mending in mendings:
         if mending.mends and not mending.guarded:
-            words = f"{mending.device}: nothing is held back, since the intent does not say by what it is managed"
+            words = f"{mending.device}: lock-out protection is off: the intent declares no management path"
             console.print(Text(words, style="remedy"))
         for one in mending.held:
-            console.print(Text.assemble((f"{mending.device}: {one.subject}", "strong"), " is left as it is"))
-            hint = one.reason if one.firm else f"{one.reason}. To change it all the same: --cut '{one.subject}'"
+            console.print(Text.assemble((f"{mending.device}: {one.subject}", "strong"), " is withheld"))
+            hint = one.reason if one.firm else f"{one.reason}. To change it anyway: --allow-lockout '{one.subject}'"
             console.print(Padding(Text(hint, style="remedy"), (0, 0, 0, 2)))

@@ -115,7 +115,7 @@ def _arrow(one: Translation) -> str:
         return f"{ends[0]} ↔ {ends[1]}"
     if isinstance(one, Dynamic):
         sources = one.source if one.source is not None else ", ".join(one.arrives or ()) or "all"
-        return f"{sources} → {one.pool if one.pool is not None else ', '.join(one.leaves or ()) or 'the way out'}"
+        return f"{sources} → {one.pool if one.pool is not None else ', '.join(one.leaves or ()) or 'the egress'}"
     if isinstance(one, Twice):
         return f"{one.destination} → {one.new_destination}, both ends"
     return ""

@@ -33,7 +33,7 @@ def finding_html(finding: Finding) -> str:
 
 def comparison_html(comparison: Comparison) -> str:
     """Return what differs on a device as a table."""
-    heads = ("what", "weight", "intent", "device has", "a packet that shows it")
+    heads = ("what", "effect", "intent", "device has", "example packet")
     rows = [difference_words(one) for one in comparison.differences]
     left = [(str(each.place), each.text, each.reason) for each in comparison.leftovers]
     tables: list[Table] = [(heads, rows)] if rows else []
@@ -43,16 +43,16 @@ def comparison_html(comparison: Comparison) -> str:
 
 def walk_html(walk: Walk) -> str:
     """Return a packet's way as a table of stages."""
-    answer = f"; answer: {walk.answer.source} -> {walk.answer.destination}" if walk.answer is not None else ""
+    answer = f"; reply: {walk.answer.source} -> {walk.answer.destination}" if walk.answer is not None else ""
     back = f", but {walk.way_back}" if walk.way_back else ""
-    end = f"{walk.end}: {walk.reason}{answer}{back}"
+    end = f"{walk.outcome}{answer}{back}"
     return _fragment(str(walk.visits[0].before), tables=[(WALKED, stage_rows(walk))], end=end)
 
 
 def verdict_html(verdict: Verdict) -> str:
     """Return what was found out about every packet: for each set of packets one of it, and what becomes of it."""
     rows = [
-        (PARTS[each.parting.part], f"{each.witness.header}, in by {each.witness.arrives}", each.witness.intent,
+        (PARTS[each.parting.part], f"{each.witness.header}, in {each.witness.arrives}", each.witness.intent,
          each.witness.device)
         for each in verdict.shown if each.witness is not None
     ]  # fmt: skip

@@ -20,28 +20,32 @@ def show_plan(console: Console, plan: ProbePlan) -> None:
         words = Text(f"Not tested: {each.device} {each.rule}: {each.why}.  ", style="strong")
         console.print(words.append_text(located(each.place)))
     count = plural(len(plan.probes), "probe")
-    console.print(Text(f"{count}: send each, and see that this becomes of it.", style="head"))
+    console.print(Text(f"{count}: send each packet and compare the result.", style="head"))
 
 
 def _table(device: str, probes: list[Probe]) -> Table:
     table = Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 0, 0), header_style="head")
     table.title, table.title_justify = Text(device, style="head"), "left"
     table.add_column("rule", overflow="fold")
-    table.add_column("in by", overflow="fold")
+    table.add_column("in", overflow="fold")
     table.add_column("packet", overflow="fold", ratio=3)
-    table.add_column("what has to become of it", overflow="fold", ratio=4)
+    table.add_column("expected result", overflow="fold", ratio=4)
     for each in probes:
-        rule = Text(each.rule.removeprefix("translation ")) if each.hits else Text("  just outside it", style="place")
+        rule = (
+            Text(each.rule.removeprefix("translation "))
+            if each.hits
+            else Text("  just outside the rule", style="place")
+        )
         table.add_row(rule, each.arrives, Text(str(each.header)), _becomes(each))
     return table
 
 
 def _becomes(probe: Probe) -> Text:
     if probe.after is None:
-        return Text(f"{probe.end}: {probe.reason}", style="" if probe.end == "reaches the device" else "device")
-    way, sent, got = Text(f"out by {probe.leaves}"), probe.header, probe.after
+        return Text(probe.outcome, style="" if probe.end == "local" else "device")
+    way, sent, got = Text(f"out {probe.leaves}"), probe.header, probe.after
     if sent == got:
-        return way.append(" as it is", style="place")
+        return way.append(" unchanged", style="place")
     if got.source != sent.source:
         way.append(f" from {got.source}", style="changed")
     if (got.destination, got.service) != (sent.destination, sent.service):

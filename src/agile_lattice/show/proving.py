@@ -13,7 +13,7 @@ from agile_lattice.show.walking import NAMES
 MOST_MATCHES = 3
 PARTS = {
     **NAMES,
-    "answers": "answering",
+    "answers": "proxy ARP and ND",
     "interface": "interface",
     "reverse path": "reverse path filter",
     "forwarding": "forwarding",
@@ -32,7 +32,7 @@ def show_verdict(console: Console, one: Verdict, sides: tuple[str, str] = ("inte
             table.add_row(*_row(each))
         console.print(table)
     if one.hidden:
-        console.print(Text(f"And {plural(one.hidden, 'more set')} of packets, not looked into.", style="strong"))
+        console.print(Text(f"And {plural(one.hidden, 'more set')} of packets, not examined.", style="strong"))
     for words in (*one.proof.undecided, *one.incomplete):
         console.print(Text(f"Not decided: {words}.", style="strong"))
     console.print(Text(f"{one.device}: {summary(one)}", style="head"))
@@ -45,10 +45,10 @@ def summary(one: Verdict) -> str:
     if one.different:
         count = sum(each.witness is not None for each in one.shown)
         more = " and more" if one.hidden else ""
-        return f"not the same: {plural(count, 'set')} of packets{more} treated differently, each with one that shows it"
+        return f"different: {plural(count, 'set')} of packets{more} treated differently, with an example of each"
     if one.shown:
         return "not decided: some packets may be treated differently"
-    return "not decided for every packet: the same as far as it is known"
+    return "not decided for every packet: the same as far as known"
 
 
 def _row(one: Shown) -> tuple[Group, Group, Group]:
@@ -57,14 +57,14 @@ def _row(one: Shown) -> tuple[Group, Group, Group]:
     if parting.destinations is not None:
         what.append(Text(f"to {parting.destinations}"))
     if parting.interface:
-        what.append(Text(f"in or out by {parting.interface}"))
+        what.append(Text(f"in or out {parting.interface}"))
     if parting.region is not None:
         what += [Text(str(each)) for each in parting.region.matches[:MOST_MATCHES]]
     if parting.region is not None and witness is None:
-        what.append(Text(f"such as {parting.region.example}", style="remedy"))
+        what.append(Text(f"for example {parting.region.example}", style="remedy"))
     left, right = [Text(parting.left, style="intent")], [Text(parting.right, style="device")]
     if witness is not None:
-        what.append(Text(f"such as {witness.header}, in by {witness.arrives}", style="remedy"))
+        what.append(Text(f"for example {witness.header}, in {witness.arrives}", style="remedy"))
         left.append(Text(witness.intent, style="remedy"))
         right.append(Text(witness.device, style="remedy"))
     else:

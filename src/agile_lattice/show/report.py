@@ -21,7 +21,7 @@ from agile_lattice.dialects.errors import Refusal
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
 from agile_lattice.plan.usage import plans
-from agile_lattice.show.differences import CHANGES, WEIGHTS
+from agile_lattice.show.differences import CHANGES, EFFECTS
 from agile_lattice.show.network import network_figure
 from agile_lattice.show.proving import PARTS, summary
 from agile_lattice.show.strip import strip_figure
@@ -160,9 +160,9 @@ def _finding(one: Finding, sources: _Sources) -> list[Cell]:
 
 
 def _difference(of: Comparison, one: Difference, sources: _Sources) -> list[Cell]:
-    what, weight, intent, there, packet = difference_words(one)
+    what, effect, intent, there, packet = difference_words(one)
     return [
-        *_plain(of.device, what), (one.weight, weight, ""), ("intent", intent, sources.anchor(one.intent)),
+        *_plain(of.device, what), (one.effect, effect, ""), ("intent", intent, sources.anchor(one.intent)),
         ("there", there, ""), *_plain(packet),
     ]  # fmt: skip
 
@@ -175,7 +175,7 @@ def difference_words(one: Difference) -> tuple[str, str, str, str, str]:
         sides[1].append(f"{field.name}: {field.device or '-'}")
     packet = ""
     if one.witness is not None:
-        packet = f"{one.witness.header}, in by {one.witness.arrives}"
+        packet = f"{one.witness.header}, in {one.witness.arrives}"
         sides[0].append(one.witness.intent)
         sides[1].append(one.witness.device)
     note = f" ({one.note})" if one.note else ""
@@ -184,7 +184,7 @@ def difference_words(one: Difference) -> tuple[str, str, str, str, str]:
     if one.device.line:
         sides[1].append(str(one.device))
     what = f"{one.subject}, {CHANGES[one.change]}{note}"
-    return what, WEIGHTS[one.weight][0], "; ".join(sides[0]) or "-", "; ".join(sides[1]) or "-", packet
+    return what, EFFECTS[one.effect][0], "; ".join(sides[0]) or "-", "; ".join(sides[1]) or "-", packet
 
 
 def _packets(one: Shown) -> tuple[str, str, list[tuple[list[list[str]], str]]]:
@@ -196,17 +196,17 @@ def _packets(one: Shown) -> tuple[str, str, list[tuple[list[list[str]], str]]]:
         some = "; ".join(str(each) for each in parting.region.matches[:3])
     words = one.witness.intent, one.witness.device
     walks = [
-        ([row[1:] for row in stage_rows(walk)], f"{walk.end}: {walk.reason}") if walk is not None else ([], said)
+        ([row[1:] for row in stage_rows(walk)], walk.outcome) if walk is not None else ([], said)
         for walk, said in zip(one.walks, words, strict=True)
     ]
-    return f"{PARTS[parting.part]}: {some}", f"{one.witness.header}, in by {one.witness.arrives}", walks
+    return f"{PARTS[parting.part]}: {some}", f"{one.witness.header}, in {one.witness.arrives}", walks
 
 
 def stage_rows(walk: Walk) -> Iterator[list[str]]:
     """Yield for each stage of a walk the device, the stage, the packet behind it, and what decided."""
     for visit in walk.visits:
         for stage in visit.stages:
-            after = "as it is" if stage.before == stage.after else str(stage.after)
+            after = "unchanged" if stage.before == stage.after else str(stage.after)
             yield [visit.device, NAMES[stage.stage], after, _decided(stage)]
 
 

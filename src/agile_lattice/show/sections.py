@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from agile_lattice.compare.differences import Comparison, Weight
+from agile_lattice.compare.differences import Comparison, Effect
 from agile_lattice.intent.model import SECTIONS
 
 if TYPE_CHECKING:
@@ -17,12 +17,14 @@ INK, FAINT, PAPER = "#22303c", "#6b7885", "#ffffff"
 NOT_UNDERSTOOD = "not understood"
 SAME, UNSEEN = "#dbe7f0", "#ffffff"
 # From the heaviest to the lightest; told apart by lightness, and by the count in the cell.
-COLOURS: dict[Weight, str] = {
-    "consequential": "#a8480a", "open": "#d9730d", "descriptive": "#f7d9a8", "cosmetic": "#a9c8de",
+COLOURS: dict[Effect, str] = {
+    "changes-traffic": "#a8480a", "may-change-traffic": "#d9730d",
+    "description-only": "#f7d9a8", "no-effect": "#a9c8de",
 }  # fmt: skip
 WORDS = {
-    "as the intent says": SAME, "consequential": COLOURS["consequential"], "may matter": COLOURS["open"],
-    "a remark only": COLOURS["descriptive"], "no packet can tell": COLOURS["cosmetic"], "not compared": UNSEEN,
+    "as the intent says": SAME, "changes traffic": COLOURS["changes-traffic"],
+    "may change traffic": COLOURS["may-change-traffic"],
+    "description only": COLOURS["description-only"], "no effect": COLOURS["no-effect"], "not compared": UNSEEN,
 }  # fmt: skip
 
 
@@ -75,11 +77,11 @@ def _cell(one: Comparison, column: str) -> tuple[str, str, str]:
     """Return the colour of a cell, what stands in it, and the colour of that."""
     if column == NOT_UNDERSTOOD:
         count = len(one.leftovers)
-        return (COLOURS["open"], str(count), PAPER) if count else (SAME, "", INK)
+        return (COLOURS["may-change-traffic"], str(count), PAPER) if count else (SAME, "", INK)
     if column in one.unseen:
         return UNSEEN, "?", FAINT
-    weights = [each.weight for each in one.differences if each.section == column]
-    heaviest = next((weight for weight in COLOURS if weight in weights), None)
+    effects = [each.effect for each in one.differences if each.section == column]
+    heaviest = next((effect for effect in COLOURS if effect in effects), None)
     if heaviest is None:
         return SAME, "", INK
-    return COLOURS[heaviest], str(len(weights)), PAPER if heaviest in ("consequential", "open") else INK
+    return COLOURS[heaviest], str(len(effects)), PAPER if heaviest in ("changes-traffic", "may-change-traffic") else INK

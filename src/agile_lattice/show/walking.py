@@ -12,11 +12,11 @@ from agile_lattice.behaviour.walking import Visit, Walk
 from agile_lattice.show.terminal import NARROW, Text, located, plural
 
 NAMES = {
-    "arrival": "arrival rewriting",
-    "way": "way out",
+    "arrival": "destination NAT",
+    "way": "route lookup",
     "access": "management",
     "permits": "permits",
-    "departure": "departure rewriting",
+    "departure": "source NAT",
 }
 
 
@@ -25,17 +25,17 @@ def show_walk(console: Console, walk: Walk) -> None:
     for visit in walk.visits:
         _show_visit(console, visit)
     style = "head" if walk.arrives else "strong"
-    console.print(Text(f"{walk.end}: {walk.reason}", style=style))
+    console.print(Text(walk.outcome, style=style))
     if walk.answer is not None:
         there = walk.visits[-1].after.answer
         here = walk.answer
-        console.print(Text.assemble("answer: ", _pair(there), " there, which is ", _pair(here), " for the sender"))
+        console.print(Text.assemble("reply: ", _pair(there), ", seen by the sender as ", _pair(here)))
     if walk.way_back:
         console.print(Text(f"but {walk.way_back}", style="strong"))
 
 
 def _show_visit(console: Console, visit: Visit) -> None:
-    way = f"{visit.device}: in by {visit.arrives}" + (f", out by {visit.leaves}" if visit.leaves else "")
+    way = f"{visit.device}: in {visit.arrives}" + (f", out {visit.leaves}" if visit.leaves else "")
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 2, 0, 0), header_style="head", title_justify="left")
     table.title = Text(way, style="head")
     rows = [
@@ -44,7 +44,7 @@ def _show_visit(console: Console, visit: Visit) -> None:
     ]
     table.add_column("stage", no_wrap=True)
     if console.width < NARROW:
-        table.add_column("packet, and what decided", overflow="fold")
+        table.add_column("packet and deciding rule", overflow="fold")
         for stage, packet, decision in rows:
             table.add_row(stage, Group(packet, decision) if stage else packet)
     else:
@@ -57,7 +57,7 @@ def _show_visit(console: Console, visit: Visit) -> None:
 
 def _packet(stage: Stage) -> Text:
     if stage.before == stage.after:
-        return Text("as it is", style="place")
+        return Text("unchanged", style="place")
     return Text.assemble(
         _changed(stage, "source"), " -> ", _changed(stage, "destination"), " ",
         (stage.after.service, "changed" if stage.before.service != stage.after.service else ""),
@@ -76,7 +76,7 @@ def _decision(stage: Stage) -> Text:
     if stage.place.line:
         words.append_text(Text.assemble("  ", located(stage.place)))
     if stage.tested:
-        words.append(f", {plural(len(stage.tested), 'rule')} before", style="place")
+        words.append(f", {plural(len(stage.tested), 'rule')} before it", style="place")
     return words
 
 

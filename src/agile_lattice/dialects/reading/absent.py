@@ -16,9 +16,9 @@ from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import NOWHERE, Place
 
 LET = {
-    "replies": "replies to what was let pass",
+    "replies": "replies to permitted connections",
     "itself": "what the device sends to itself",
-    "neighbours": "messages of neighbours (RFC 4861)",
+    "neighbours": "neighbour discovery (RFC 4861)",
 }
 SECTIONS_OF: dict[str, Section] = {"permit": "permits", "access": "access"}
 

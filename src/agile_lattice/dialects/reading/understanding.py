@@ -24,7 +24,7 @@ from agile_lattice.intent.places import Place
 from agile_lattice.intent.stages import Stage
 
 SECOND = "there is another one before it, and which of the two decides is not worked out"
-NOT_UNDERSTOOD = "no phrase of the dialect understands it"
+NOT_UNDERSTOOD = "not recognised"
 
 
 class Leftover(msgspec.Struct, frozen=True):
