@@ -121,7 +121,7 @@ RULES = st.lists(
     | ENDS.flatmap(
         lambda ends: st.builds(Static, st.just(ends[0]), st.just(ends[1]), NAME, SIDE, DIRECTION, DNS, INSIDE)
     )
-    | st.builds(Publish, HOST, HOST, NAME, SIDE, SOME, SERVICES, st.none(), DNS, INSIDE)
+    | st.builds(Publish, HOST.map(AddressSet.of), HOST, NAME, SIDE, SOME, SERVICES, st.none(), DNS, INSIDE)
     | st.builds(Twice, HOST, HOST, NAME, SIDE, SIDE, SOME, SERVICES, POOL),
     max_size=6,
 )

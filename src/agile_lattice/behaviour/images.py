@@ -14,10 +14,6 @@ REWRITTEN = (SOURCE, DESTINATION, PORT)
 
 def chained(first: Action, second: Action) -> Action:
     """Return what two actions do, one after the other, if the second leaves alone what the first has changed."""
-    if second == KEEP:
-        return first
-    if first == KEEP:
-        return second
     plain = KEEP.verdict
     verdict = first.verdict if second.verdict == plain else (first.verdict, second.verdict)
     if first.verdict == plain:

@@ -19,7 +19,7 @@ from agile_lattice.behaviour.tables import Table
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.answering import normal_answers
 from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.learned import with_learned
+from agile_lattice.intent.learned import families_learned, with_learned
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.normal import normal
 from agile_lattice.intent.places import NOWHERE
@@ -238,7 +238,14 @@ def _by_what_is_learned(left: Device, right: Device) -> Iterator[str]:
         [replace(rule, name="", place=NOWHERE) for rule in split(normal(each).translations) if rule.stage == "arrival"]
         for each in (left, right)
     ]
-    learned = [rule for each in lists for rule in each if rule.own is not None]
+    learning = {one.name for each in (left, right) for one in each.interfaces if families_learned(one)}
+    learned = [
+        rule
+        for each in lists
+        for rule in each
+        if rule.own is not None
+        and learning & ({*rule.arrives} if rule.arrives and rule.own == "interface" else learning)
+    ]
     named = [rule for each in lists for rule in each if rule.destination is not None]
     if lists[0] != lists[1] and any(
         overlap(replace(one, destination=None), other) for one in learned for other in named

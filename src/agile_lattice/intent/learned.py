@@ -10,7 +10,7 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from agile_lattice.intent.addresses import AddressSet, Prefix, is_stand_in, stand_in
+from agile_lattice.intent.addresses import AddressSet, Prefix, stand_in
 from agile_lattice.intent.answering import normal_answers
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
@@ -24,25 +24,20 @@ def with_learned(device: Device) -> Device:
     Which of two default routes is taken, if one is learned, depends on the system: so they are of equal distance here.
     """
     if not any(families_learned(each) for each in device.interfaces):
-        return replace(device, translations=with_addresses(device)) if _at_own(device) else device
+        return replace(device, translations=_with_addresses(device)) if _at_own(device) else device
     interfaces = tuple(
         replace(each, addresses=(*each.addresses, *_addresses(device, each))) for each in device.interfaces
     )
     routes = tuple(route for each in device.interfaces for route in _routes(device, each))
     settled = replace(device, interfaces=interfaces, routes=(*device.routes, *routes))
-    return replace(settled, translations=with_addresses(settled, learned=True)) if _at_own(device) else settled
+    return replace(settled, translations=_with_addresses(settled)) if _at_own(device) else settled
 
 
-def with_addresses(device: Device, learned: bool = False) -> tuple[Translation, ...]:
-    """Return the translations of a device; what it publishes at its own addresses has these in place of the words.
-
-    Args:
-        device: The device.
-        learned: Whether interfaces that learn an address have theirs: else these keep the words.
-    """
+def _with_addresses(device: Device) -> tuple[Translation, ...]:
+    """Return the translations of a device; what it publishes at its own addresses has these in place of the words."""
     found: list[Translation] = []
     for one in device.translations:
-        found += _at_addresses(device, one, learned) if isinstance(one, Publish) else [one]
+        found += _at_addresses(device, one) if isinstance(one, Publish) else [one]
     return tuple(found)
 
 
@@ -50,7 +45,7 @@ def _at_own(device: Device) -> bool:
     return any(isinstance(one, Publish) and isinstance(one.external, str) for one in device.translations)
 
 
-def _at_addresses(device: Device, one: Publish, learned: bool) -> Iterator[Publish]:
+def _at_addresses(device: Device, one: Publish) -> Iterator[Publish]:
     """Yield a publication for each interface by which its packets arrive, at the addresses that this has.
 
     To many systems an address that they answer for is one that they have.
@@ -63,9 +58,6 @@ def _at_addresses(device: Device, one: Publish, learned: bool) -> Iterator[Publi
     groups = [([each], [each]) for each in sides] if one.external == "interface" else [(sides, [*device.interfaces])]
     for arrives, having in groups:
         names = one.facing if one.external == "device" else (arrives[0].name,)
-        if not learned and any(family in families_learned(each) for each in having):
-            yield replace(one, facing=names)
-            continue
         up = {port.name: port for port in having if port.enabled}
         own = [AddressSet.of(each.address) for port in up.values() for each in port.addresses]
         own += [each.addresses for each in normal_answers(device) if each.interface in up]
@@ -78,11 +70,6 @@ def families_learned(one: Interface) -> tuple[int, ...]:
     """Return the families of which an interface learns an address."""
     six = "dhcp6" in one.learns or "slaac" in one.learns
     return (4,) * one.learns_ipv4 + (6,) * six
-
-
-def leads_to_learned(route: Route) -> bool:
-    """Tell whether a route is one that is learned."""
-    return route.via is not None and is_stand_in(route.via)
 
 
 def _addresses(device: Device, one: Interface) -> Iterator[Prefix]:

@@ -15,7 +15,6 @@ What it settles, each because two spellings mean the same:
 * A next hop on a connected subnet implies its egress interface (of several, the longest prefix's).
 * A permit for everything, alone, is as good as none: without permits everything passes.
 * A two-way static and its two halves under one name are one thing, and so on: see `joining`.
-* What is published at the addresses of an interface is published at those that it has, unless it learns them.
 * An identity that the first IPv4 loopback gives anyhow is as good as unsaid.
 * What a device answers for follows from its translations. A host-length address beside the
   subnet that holds it, and which a translation uses, is there to be answered for, and so is an `extra` address.
@@ -32,7 +31,6 @@ from agile_lattice.intent.addresses import BITS, Address, Prefix
 from agile_lattice.intent.answering import with_answers
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.joining import join
-from agile_lattice.intent.learned import with_addresses
 from agile_lattice.intent.model import Device, Settings
 from agile_lattice.intent.permits import Permit, joined_access, joined_permits, passages
 from agile_lattice.intent.routes import Route
@@ -47,7 +45,7 @@ def normal(device: Device, answered: Spans = ()) -> Device:
         device: The device.
         answered: IPv4 addresses of which an intent says that it only answers for them.
     """
-    translations, _ = join(sorted(dict.fromkeys(split(with_addresses(device))), key=family_of))
+    translations, _ = join(sorted(dict.fromkeys(split(device.translations)), key=family_of))
     permits = joined_permits(passages(device.permits))
     parted, answers = with_answers(device, answered)
     named = {each.name: each for each in parted}
