@@ -23,6 +23,12 @@ programs:
 	@sh scripts/install_programs.sh iproute2 iputils-ping nftables frr bird2 netplan.io ifupdown iptables procps libyang-tools user-mode-linux kmod \
 		chromium
 
+# The package as others get it: built, installed into an environment of its own, and the demo run from elsewhere.
+wheel: $(VENV)/installed-test
+	@rm -rf build/wheel && $(BIN)/pip wheel --quiet --no-deps --wheel-dir build/wheel .
+	@$(PYTHON) -m venv build/wheel/venv && build/wheel/venv/bin/pip install --quiet build/wheel/*.whl
+	@cd / && $(CURDIR)/build/wheel/venv/bin/lattice --version && $(CURDIR)/build/wheel/venv/bin/lattice demo > /dev/null
+
 bench: $(VENV)/installed-test
 	$(BIN)/python benchmarks/speed.py
 	$(BIN)/pip install --quiet dd
@@ -58,7 +64,7 @@ pages: $(VENV)/installed-test
 
 $(VENV)/installed: pyproject.toml
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
-	@$(BIN)/pip install --quiet --editable .
+	@$(BIN)/pip install --quiet --editable '.[all]'
 	@touch $@
 
 $(VENV)/installed-test: pyproject.toml

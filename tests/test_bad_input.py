@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -161,3 +162,24 @@ def test_a_shell_can_complete_words(tmp_path: Path, capsys: pytest.CaptureFixtur
     asked = f"source {script}; {words}; _shtab_lattice; echo ${{COMPREPLY[*]}}"
     done = subprocess.run(["bash", "-c", asked], capture_output=True, text=True, check=True)
     assert done.stdout.split() == ["--plan"]
+
+
+@pytest.mark.parametrize(("module", "words", "extra"), [
+    ("matplotlib", ("draw", "INTENT", "network.png"), "figures"),
+    ("matplotlib", ("addresses", "INTENT", "--picture", "plan.png"), "figures"),
+    ("jinja2", ("report", "INTENT", "page.html"), "report"),
+])  # fmt: skip
+def test_what_is_not_installed_is_named(
+    module: str, words: tuple[str, ...], extra: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch,
+    capsys: pytest.CaptureFixture[str],
+) -> None:  # fmt: skip
+    monkeypatch.chdir(tmp_path)
+    for name in [
+        each for each in sys.modules if each.split(".")[0] == module or each == "agile_lattice.show.templates"
+    ]:
+        monkeypatch.delitem(sys.modules, name)
+    monkeypatch.setitem(sys.modules, module, None)
+    intent = str(DEMO / "saltmarsh.yaml")
+    assert main([each.replace("INTENT", intent) for each in words]) == 2
+    assert f"pip install 'agile-lattice[{extra}]'" in capsys.readouterr().err
+    assert list(tmp_path.iterdir()) == []

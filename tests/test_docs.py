@@ -6,6 +6,8 @@ import io
 import json
 import re
 import shlex
+import subprocess
+import sys
 from pathlib import Path
 
 import nbformat
@@ -198,3 +200,33 @@ def test_the_notebook_runs_and_values_show_themselves() -> None:
     assert "quay-edge: 6 differences" in comparison and "10.40.10.254/24" in comparison
     assert "different: 5 sets of packets" in verdict
     assert "route replace 10.41.0.0/16 via 10.40.20.2" in str(notebook.cells[-1].outputs)
+
+
+def test_the_public_face_is_what_is_documented() -> None:
+    for name in al.__all__:
+        assert getattr(al, name) is not None
+    assert re.fullmatch(r"\d+\.\d+\.\d+", al.__version__)
+    errors = [getattr(al, name) for name in ("NotationError", "DialectError", "Refusals", "Undecided", "UnknownName")]
+    assert all(issubclass(each, al.LatticeError) for each in errors)
+    with pytest.raises(al.UnknownName, match="did you mean 'quay-edge'"):
+        al.load(ROOT / "src/agile_lattice/demo/saltmarsh.yaml").device("quay-edeg")
+
+
+def test_examples_in_python_run_and_have_the_types_that_they_need(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    for page in ("README.md", "docs/library.md"):
+        for file in re.findall(
+            r'^```yaml title="(\S+)"\n(.*?)^```$', (ROOT / page).read_text(), re.MULTILINE | re.DOTALL
+        ):
+            Path(file[0]).write_text(file[1])
+        for at, text in enumerate(blocks(page, "python")):
+            example = tmp_path / f"{Path(page).stem.lower()}_{at}.py"
+            example.write_text(text)
+            exec(compile(text, str(example), "exec"), {})
+    done = subprocess.run(
+        [sys.executable, "-m", "mypy", "--strict", "--cache-dir", str(ROOT / ".mypy_cache"), *tmp_path.glob("*.py")],
+        capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stdout

@@ -22,37 +22,73 @@ import sys
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
+__version__ = "0.1.0"
+
 if TYPE_CHECKING:
     from agile_lattice import frames
+    from agile_lattice.behaviour.probing import ProbePlan
     from agile_lattice.behaviour.probing import plan_probes as probes
+    from agile_lattice.behaviour.walking import Walk
     from agile_lattice.behaviour.wording import follow as walk
+    from agile_lattice.checks import Finding
     from agile_lattice.checks import findings as check
     from agile_lattice.compare.comparing import compare as diff
-    from agile_lattice.compare.mending import mend
-    from agile_lattice.compare.verdicts import between
+    from agile_lattice.compare.differences import Comparison, Difference, Witness
+    from agile_lattice.compare.mending import Mending, mend
+    from agile_lattice.compare.verdicts import Verdict, between
     from agile_lattice.compare.verdicts import verdict as prove
+    from agile_lattice.dialects import Rendered
     from agile_lattice.dialects import read_device as read
     from agile_lattice.dialects import render_device as render
+    from agile_lattice.dialects.assembly import Capture
+    from agile_lattice.dialects.errors import DialectError, Refusal, Refusals
+    from agile_lattice.errors import LatticeError, UnknownName
+    from agile_lattice.intent.model import Device, Network
+    from agile_lattice.notation.errors import NotationError
     from agile_lattice.notation.loading import load, loads
     from agile_lattice.notation.writing import write
+    from agile_lattice.packets.boxes import Undecided
 
 __all__ = [
-    "between", "check", "diff", "frames", "load", "loads", "mend", "probes", "prove", "read", "render", "walk", "write",
+    "Capture", "Comparison", "Device", "DialectError", "Difference", "Finding", "LatticeError", "Mending", "Network",
+    "NotationError", "ProbePlan", "Refusal", "Refusals", "Rendered", "Undecided", "UnknownName", "Verdict", "Walk",
+    "Witness", "__version__", "between", "check", "diff", "frames", "load", "loads", "mend", "probes", "prove", "read",
+    "render", "walk", "write",
 ]  # fmt: skip
 
+# Where each is, and under which name: nothing is imported before it is used.
 _HOMES = {
-    "between": ("agile_lattice.compare.verdicts", "between"),
-    "check": ("agile_lattice.checks", "findings"),
-    "diff": ("agile_lattice.compare.comparing", "compare"),
-    "load": ("agile_lattice.notation.loading", "load"),
-    "loads": ("agile_lattice.notation.loading", "loads"),
-    "mend": ("agile_lattice.compare.mending", "mend"),
-    "probes": ("agile_lattice.behaviour.probing", "plan_probes"),
-    "prove": ("agile_lattice.compare.verdicts", "verdict"),
-    "read": ("agile_lattice.dialects", "read_device"),
-    "render": ("agile_lattice.dialects", "render_device"),
-    "walk": ("agile_lattice.behaviour.wording", "follow"),
-    "write": ("agile_lattice.notation.writing", "write"),
+    "Capture": "dialects.assembly.Capture",
+    "Comparison": "compare.differences.Comparison",
+    "Device": "intent.model.Device",
+    "DialectError": "dialects.errors.DialectError",
+    "Difference": "compare.differences.Difference",
+    "Finding": "checks.Finding",
+    "LatticeError": "errors.LatticeError",
+    "Mending": "compare.mending.Mending",
+    "Network": "intent.model.Network",
+    "NotationError": "notation.errors.NotationError",
+    "ProbePlan": "behaviour.probing.ProbePlan",
+    "Refusal": "dialects.errors.Refusal",
+    "Refusals": "dialects.errors.Refusals",
+    "Rendered": "dialects.Rendered",
+    "Undecided": "packets.boxes.Undecided",
+    "UnknownName": "errors.UnknownName",
+    "Verdict": "compare.verdicts.Verdict",
+    "Walk": "behaviour.walking.Walk",
+    "Witness": "compare.differences.Witness",
+    "between": "compare.verdicts.between",
+    "check": "checks.findings",
+    "diff": "compare.comparing.compare",
+    "load": "notation.loading.load",
+    "loads": "notation.loading.loads",
+    "mend": "compare.mending.mend",
+    "probes": "behaviour.probing.plan_probes",
+    "prove": "compare.verdicts.verdict",
+    "read": "dialects.read_device",
+    "render": "dialects.render_device",
+    "walk": "behaviour.wording.follow",
+    "write": "notation.writing.write",
 }
 
 
@@ -65,5 +101,5 @@ def __getattr__(name: str) -> Any:
         return import_module("agile_lattice.frames")
     if name not in _HOMES:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    module, attribute = _HOMES[name]
-    return getattr(import_module(module), attribute)
+    module, _, attribute = _HOMES[name].rpartition(".")
+    return getattr(import_module(f"agile_lattice.{module}"), attribute)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import sys
 from argparse import Namespace
 from pathlib import Path
@@ -12,7 +13,7 @@ from agile_lattice.intent.addresses import Prefix
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
-from agile_lattice.plan.usage import Plan, plans
+from agile_lattice.plan.usage import COLUMNS, Plan, plans, table
 from agile_lattice.show.terminal import console
 
 FORMULA = tuple("=+-@\t\r")  # what a spreadsheet takes for the beginning of one
@@ -24,9 +25,9 @@ def run(arguments: Namespace) -> int:
     if arguments.picture:
         _write_picture(chosen, Path(arguments.picture))
     if arguments.format == "csv":
-        from agile_lattice.plan.frames import address_frame
-
-        sys.stdout.write(address_frame(chosen).map(_as_cell).to_csv(index=False))
+        writer = csv.writer(sys.stdout, lineterminator="\n")
+        writer.writerow(COLUMNS)
+        writer.writerows([_as_cell(each) for each in row] for row in table(chosen))
     elif arguments.format == "json":
         print_json([_document(plan, arguments.run) for plan in chosen])
     else:

@@ -13,6 +13,8 @@ from difflib import get_close_matches
 from importlib import import_module
 from io import StringIO, TextIOWrapper
 
+from agile_lattice import __version__
+
 NOTHING_TO_REPORT, SOMETHING_TO_REPORT, COULD_NOT = 0, 1, 2
 
 DESCRIPTION = """\
@@ -51,6 +53,7 @@ class _Help(RawDescriptionHelpFormatter):
 def build_parser() -> ArgumentParser:
     """Return the parser of the whole command line."""
     parser = ArgumentParser("lattice", description=DESCRIPTION, epilog=EPILOG, formatter_class=_Help)
+    parser.add_argument("--version", action="version", version=f"lattice {__version__}")
     parser.add_argument("--completion", choices=["bash", "zsh", "tcsh"], help="print a completion script for a shell")
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", dest="command")
 
@@ -297,6 +300,11 @@ def _guarded(arguments: Namespace) -> int:
 
         print(f"lattice: {fault_text(error)}", file=sys.stderr)
         return COULD_NOT
+    except ModuleNotFoundError as error:
+        if error.name not in EXTRAS:
+            raise
+        print(f"lattice: {_lacking(error.name)}", file=sys.stderr)
+        return COULD_NOT
     except (DialectError, OSError) as error:
         print(f"lattice: {error}", file=sys.stderr)
         return COULD_NOT
@@ -304,6 +312,14 @@ def _guarded(arguments: Namespace) -> int:
         print("lattice: interrupted", file=sys.stderr)
         return COULD_NOT
     return code
+
+
+# What is not installed with the package itself, and with which of its extras it comes.
+EXTRAS = {"matplotlib": "figures", "pandas": "frames", "jinja2": "report"}
+
+
+def _lacking(module: str) -> str:
+    return f"this needs {module}, which is not installed\n    pip install 'agile-lattice[{EXTRAS[module]}]'"
 
 
 def run() -> None:

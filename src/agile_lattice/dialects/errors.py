@@ -12,10 +12,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from agile_lattice.errors import LatticeError
 from agile_lattice.intent.places import Place
 
 
-class DialectError(Exception):
+class DialectError(LatticeError):
     """Any error of a dialect, a text in it, or a rendering into it."""
 
 

@@ -11,6 +11,7 @@ from typing import Literal
 
 import msgspec
 
+from agile_lattice.errors import UnknownName
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.permits import Access, Listening, Permit
@@ -237,8 +238,23 @@ class Network(msgspec.Struct, frozen=True):
     hosts: tuple[Host, ...] = ()
     accepted: tuple[Accepted, ...] = ()
 
-    def device(self, name: str) -> Device | None:
-        """Return the device of that name, if there is one."""
+    def device(self, name: str) -> Device:
+        """Return the device of that name.
+
+        Raises:
+            UnknownName: If there is none; it names those that there are.
+
+        Example:
+            >>> Network("pier", (Device("quay-edge"),)).device("quay-edge").name
+            'quay-edge'
+        """
+        found = self.find_device(name)
+        if found is None:
+            raise UnknownName("device", name, [each.name for each in self.devices])
+        return found
+
+    def find_device(self, name: str) -> Device | None:
+        """Return the device of that name; `None` if there is none."""
         return next((device for device in self.devices if device.name == name), None)
 
     def exposure(self, zone: str) -> Exposure | None:

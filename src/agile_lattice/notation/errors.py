@@ -10,6 +10,7 @@ from collections.abc import Sequence
 
 import msgspec
 
+from agile_lattice.errors import LatticeError
 from agile_lattice.intent.places import Place
 
 SHOWN = 20
@@ -32,7 +33,7 @@ class Fault(msgspec.Struct, frozen=True):
         return f"{text}\n    {self.remedy}" if self.remedy else text
 
 
-class NotationError(Exception):
+class NotationError(LatticeError):
     """An intent could not be understood.
 
     Attributes:

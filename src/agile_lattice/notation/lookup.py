@@ -16,7 +16,7 @@ def device_named(network: Network, name: str, place: Place = NOWHERE) -> Device:
     Raises:
         NotationError: If there is none of that name.
     """
-    device = network.device(name)
+    device = network.find_device(name)
     if device is None:
         known = [each.name for each in network.devices]
         near = get_close_matches(name, known, 1)

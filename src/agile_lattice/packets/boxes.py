@@ -13,13 +13,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
+from agile_lattice.errors import LatticeError
 from agile_lattice.packets.spans import Spans, meet, minus, size
 
 Box = tuple[Spans, ...]
 WORK_LIMIT = 200_000
 
 
-class Undecided(Exception):
+class Undecided(LatticeError):
     """Working it out exactly would take more boxes than the limit allows.
 
     Attributes:

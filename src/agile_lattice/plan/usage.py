@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Literal
 
 import msgspec
 
-from agile_lattice.intent.addresses import Address, AddressSet, Prefix
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix, spell_value
 from agile_lattice.intent.model import Block, Device, Network
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, Twice
@@ -168,3 +168,18 @@ def rows(plan: Plan) -> list[tuple[Span, Use | None]]:
     members: list[tuple[Span, Use | None]] = [(use.addresses.spans[0], use) for use in plan.uses]
     members += [(span, None) for span in plan.spare]
     return sorted(members, key=lambda each: each[0][0])
+
+
+COLUMNS = ("plan", "prefix", "first", "last", "count", "use", "holder", "what", "place")
+
+
+def table(plans: Iterable[Plan]) -> Iterator[tuple[str | int, ...]]:
+    """Yield a row for every use and every spare run, in the columns `COLUMNS`.
+
+    Addresses and places are text, `count` is a number of addresses, `use` is one of `KINDS` or `spare`.
+    """
+    for plan in plans:
+        for (first, last), use in rows(plan):
+            ends = (spell_value(plan.prefix.family, each) for each in (first, last))
+            about = (use.kind, use.holder, use.what, str(use.place)) if use is not None else ("spare", "", "", "")
+            yield plan.name, str(plan.prefix), *ends, last - first + 1, *about
