@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench screenshots docs pages captures proofs mutants clean
+.PHONY: demo test lint wheel bench screenshots docs pages captures proofs mutants clean
 
 demo: $(VENV)/installed
 	@$(BIN)/lattice demo

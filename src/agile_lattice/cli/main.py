@@ -301,9 +301,10 @@ def _guarded(arguments: Namespace) -> int:
         print(f"lattice: {fault_text(error)}", file=sys.stderr)
         return COULD_NOT
     except ModuleNotFoundError as error:
-        if error.name not in EXTRAS:
+        module = (error.name or "").partition(".")[0]
+        if module not in EXTRAS:
             raise
-        print(f"lattice: {_lacking(error.name)}", file=sys.stderr)
+        print(f"lattice: {_lacking(module)}", file=sys.stderr)
         return COULD_NOT
     except (DialectError, OSError) as error:
         print(f"lattice: {error}", file=sys.stderr)
