@@ -429,7 +429,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         nameserver ns.harbour.example
         """,
         """
-        settings: {resolvers: [10.40.10.53, "2001:db8:40::53"]}
+        settings: {resolvers: [10.40.10.53, "2001:db8:40::53"], search: harbour.example}
         """,
         [6],
     ),

@@ -9,7 +9,8 @@ from msgspec.structs import replace
 
 import agile_lattice as al
 from agile_lattice.dialects.assembly import Capture
-from agile_lattice.intent.model import SECTIONS, Device
+from agile_lattice.intent.addresses import Address
+from agile_lattice.intent.model import SECTIONS, Device, HostEntry, Settings
 from agile_lattice.intent.normal import normal
 from strategies import devices
 from test_laws import MANY
@@ -263,3 +264,27 @@ def test_an_unknown_route_may_be_the_way_back_to_a_source() -> None:
     capture = al.read("quay", quay.speaks, texts)
     assert len(capture.leftovers) == 1
     assert not al.prove(quay, capture).different, "what was not understood may be that very route"
+
+
+SET = Settings(
+    "gate", True, True, "strict", (Address.parse("10.40.10.53"),), (HostEntry("till", (Address.parse("10.40.10.9"),)),),
+    Address.parse("10.255.0.9"), ("pier.example",),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("field", [each for each in Settings.__struct_fields__ if each != "place"])
+def test_every_setting_that_differs_is_shown(field: str) -> None:
+    other = {"host_name": "quay", "forwarding4": False, "forwarding6": False, "reverse_path": "loose",
+             "identity": Address.parse("10.255.0.8")}.get(field, ())  # fmt: skip
+    intent = Device("edge", ("frr",), settings=SET)
+    found = al.diff(intent, as_captured(replace(intent, settings=replace(SET, **{field: other}))))
+    assert len(found.differences) == 1
+    assert al.diff(intent, as_captured(intent)).same
+
+
+def test_an_ipv6_address_that_nobody_answers_for_is_found() -> None:
+    rule = 'translations: [{static: ADDRESS, on: "2001:db8:9::5"}]'
+    text = PLAIN.replace("10.40.11.1/24}", '"2001:db8:1::2/64"}').replace("settings: {}", rule)
+    for address, slugs in (("2001:db8:1::5", {"not-answered"}), ("2001:db8:5::5", set())):
+        found = al.check(al.loads(text.replace("ADDRESS", f'"{address}"')))
+        assert {each.slug for each in found} & {"not-answered"} == slugs

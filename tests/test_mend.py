@@ -223,7 +223,7 @@ NAMES = st.builds(
 @given(NAMES, NAMES)
 def test_resolvers_and_hosts_are_mended_in_their_order(before: Settings, after: Settings) -> None:
     there, intent = (Device("quay", ("resolv", "hosts"), settings=each) for each in (before, after))
-    own = {"resolv.conf": "# kept\nsearch example\n", "hosts": "::1 localhost\n"}
+    own = {"resolv.conf": "# kept\noptions rotate\n", "hosts": "::1 localhost\n"}
     texts = {each.file: own[each.file] + each.text for each in render_device(there)}
     changed = {each.file: each.after for one in mended(intent, texts).mends for each in one.files}
     edited = texts | changed

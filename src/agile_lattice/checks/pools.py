@@ -111,8 +111,9 @@ def _take_edges(taken: dict[Address, str], prefix: Prefix) -> None:
     right=_ANSWERS.replace("ANSWERS", "203.0.113.8/30"),
 )
 def not_answered(design: Design) -> Iterator[Found]:
-    """Find external addresses on a link of the device for which its `answers` leave nobody to answer."""
+    """Find external addresses on a link of the device for which nobody answers: by its `answers`, or of IPv6."""
     for device in design.devices:
+        yield from _silent_six(design, device)
         own = merged((each.value, each.value) for _, each, _ in own_addresses(device) if each.family == 4)
         for interface in device.interfaces:
             if interface.answers is None:
@@ -129,6 +130,22 @@ def not_answered(design: Design) -> Iterator[Found]:
                         f"nobody answers for {AddressSet(4, silent)} on {interface.name}",
                         "Add it to `answers`, or leave `answers` out: it is derived then.",
                     )  # fmt: skip
+
+
+def _silent_six(design: Design, device: Device) -> Iterator[Found]:
+    """Yield the external addresses of IPv6 on a link of the device that are not its own: nothing answers for these."""
+    for one in device.translations:
+        if not isinstance(one, Static) or one.external.family == 4 or one.direction == "outbound":
+            continue
+        for interface in design.sides(device, one.facing):
+            subnets = [own for own in interface.addresses if own.family == 6 and not own.is_host]
+            own = {each.address for each in interface.addresses}
+            if one.external.address not in own and any(each.contains(one.external) for each in subnets):
+                yield Found(
+                    one.place.at("static"), translation_subject(device, one),
+                    f"neighbours on {interface.name} ask for {one.external.shortest} (ND), and nobody answers",
+                    f"Give {interface.name} the address as its own, or have the prefix routed to {device.name}.",
+                )  # fmt: skip
 
 
 @check(

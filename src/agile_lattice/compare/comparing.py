@@ -116,7 +116,7 @@ def _speaks_of(device: Device, section: Section) -> bool:
     if section in OWN_SETTINGS:
         return bool(getattr(device.settings, section))
     if section == "settings":
-        return bool(replace(device.settings, host_name="", identity=None, resolvers=(), hosts=()))
+        return bool(replace(device.settings, host_name="", identity=None, resolvers=(), search=(), hosts=()))
     return bool(getattr(device, section))
 
 
@@ -188,7 +188,9 @@ def _settings(wanted: Settings, found: Settings, seen: Collection[Section]) -> I
     yield from _said_settings(wanted, found, seen)
     implied = _implied(wanted, found)
     if implied != wanted and "settings" in seen:
-        here, real = (settings_data(replace(each, resolvers=(), hosts=(), identity=None)) for each in (implied, found))
+        here, real = (
+            settings_data(replace(each, resolvers=(), search=(), hosts=(), identity=None)) for each in (implied, found)
+        )
         fields = tuple(
             each for each in field_differences(here, real) if each not in field_differences(settings_data(wanted), real)
         )
@@ -215,7 +217,7 @@ def _said_settings(wanted: Settings, found: Settings, seen: Collection[Section])
     sections: tuple[Section, ...] = ("settings", *OWN_SETTINGS)
     for section in sections:
         own = tuple(each for each in fields if section_of_setting(each.name) == section)
-        named = found.host_name and any(each.name == "host_name" for each in own)
+        named = found.host_name and any(each.name == "host-name" for each in own)
         if own and (section in seen or named):
             left, right = wanted.place.at(own[0].name), found.place
             yield Gap(

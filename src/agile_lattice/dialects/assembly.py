@@ -21,6 +21,7 @@ from agile_lattice.dialects.facts import (
     InterfaceFact,
     MemberFact,
     ResolverFact,
+    SearchFact,
     SettingsFact,
     SideFact,
 )
@@ -84,6 +85,7 @@ def facts_of(device: Device) -> Facts:
         "identity": [IdentityFact(device.identity, device.settings.identity is None)] if device.identity else [],
         "settings": [_alike(SettingsFact, device.settings)] if device.settings else [],
         "asked": [AskedFact(each, device.settings.place.at("resolvers")) for each in device.settings.resolvers],
+        "search": _search(device.settings),
         "host": [
             HostFact(entry.name, address, device.settings.place.at("hosts", entry.name))
             for entry in device.settings.hosts
@@ -181,6 +183,10 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     return Capture(device, tuple(leftovers), frozenset(sections), absent, tuple(unseen), sorts)
 
 
+def _search(settings: Settings) -> list[SearchFact]:
+    return [SearchFact(" ".join(settings.search), settings.place.at("search"))] if settings.search else []
+
+
 def _settings(facts: dict[str, list[Any]], host_name: str) -> Settings:
     found = _alike(Settings, facts["settings"][0]) if facts.get("settings") else Settings()
     identities = [each.identity for each in facts.get("identity", [])]
@@ -190,6 +196,7 @@ def _settings(facts: dict[str, list[Any]], host_name: str) -> Settings:
         host_name=host_name,
         identity=identities[0] if identities else None,
         resolvers=tuple(each.address for each in facts.get("asked", [])),
+        search=tuple(domain for each in facts.get("search", []) for domain in each.domains.split()),
         hosts=tuple(HostEntry(name, tuple(each.address for each in members)) for name, members in hosts.items()),
     )
 

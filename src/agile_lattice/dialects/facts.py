@@ -194,6 +194,13 @@ class AskedFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
+class SearchFact(msgspec.Struct, frozen=True):
+    """The domains in which a device looks for short names, with blanks between them."""
+
+    domains: str
+    place: Place = NOWHERE
+
+
 class HostFact(msgspec.Struct, frozen=True):
     """A name, or several between white space, in the device's own table of hosts."""
 
@@ -205,6 +212,6 @@ class HostFact(msgspec.Struct, frozen=True):
 SINGLE = "*"
 Fact = (
     DeviceFact | InterfaceFact | AddressFact | AnswerFact | MemberFact | CarriedFact | MadeFact | PartFact
-    | ResolverFact | AskedFact | HostFact
+    | ResolverFact | AskedFact | SearchFact | HostFact
     | SideFact | TwinFact | GroupFact | OfferFact | Route | Rule | Passage | SettingsFact | IdentityFact
 )  # fmt: skip

@@ -157,5 +157,5 @@ def _said(device: Device, section: Section) -> object:
         carried = {(one.name, one.tagged, one.untagged, one.bridge and one.bridge.vlans) for one in device.interfaces}
         return {each for each in carried if any(each[1:])}
     if section in ("resolvers", "hosts"):
-        return getattr(device.settings, section)
+        return device.settings
     return getattr(device, "interfaces" if section == "descriptions" else section)

@@ -33,10 +33,14 @@ SECTIONS: tuple[Section, ...] = (
 OWN_SETTINGS: tuple[Section, ...] = ("identity", "resolvers", "hosts")
 
 
+_TOGETHER: dict[str, Section] = {"host-name": "identity", "search": "resolvers"}
+
+
 def section_of_setting(name: str) -> Section:
-    """Return the section that a field of `Settings` belongs to; the host name is a part of the identity."""
-    if name == "host_name":
-        return "identity"
+    """Return the section that a setting belongs to, by its name or its key in the notation."""
+    name = name.replace("_", "-")
+    if name in _TOGETHER:
+        return _TOGETHER[name]
     return next((section for section in OWN_SETTINGS if section == name), "settings")
 
 
@@ -63,6 +67,7 @@ class Settings(msgspec.Struct, frozen=True):
         forwarding4, forwarding6: Whether it forwards packets of a family between interfaces; `None` if not said.
         reverse_path: Whether a packet's source must be behind the interface that it came in by (RFC 3704).
         resolvers: DNS resolvers that it asks.
+        search: Domains in which it looks for short names, in order (RFC 1535).
         hosts: Its own table of hosts.
         identity: The address that stands for the device (router id); `None` for its first IPv4 loopback.
     """
@@ -74,6 +79,7 @@ class Settings(msgspec.Struct, frozen=True):
     resolvers: tuple[Address, ...] = ()
     hosts: tuple[HostEntry, ...] = ()
     identity: Address | None = None
+    search: tuple[str, ...] = ()
     place: Place = NOWHERE
 
     def __bool__(self) -> bool:

@@ -203,5 +203,6 @@ def _settings(shape: SettingsShape, place: Place) -> Settings:
         tuple(shape.resolvers),
         tuple(HostEntry(name, tuple(addresses)) for name, addresses in shape.hosts.items()),
         shape.identity,
+        tuple(shape.search),
         place,
     )

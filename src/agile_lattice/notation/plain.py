@@ -65,6 +65,7 @@ def settings_data(one: Settings) -> dict[str, Any]:
     return data | said(
         reverse_path=one.reverse_path,
         resolvers=_texts(one.resolvers),
+        search=_maybe_many(one.search or None),
         hosts={each.name: _texts(each.addresses) for each in one.hosts},
         identity=_text(one.identity),
     )

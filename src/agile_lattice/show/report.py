@@ -26,7 +26,7 @@ from agile_lattice.show.network import network_figure
 from agile_lattice.show.proving import PARTS, summary
 from agile_lattice.show.strip import strip_figure
 from agile_lattice.show.templates import template
-from agile_lattice.show.terminal import plural
+from agile_lattice.show.terminal import nearest, plural
 from agile_lattice.show.walking import NAMES
 
 if TYPE_CHECKING:
@@ -138,7 +138,7 @@ def svg(figure: Figure, name: str) -> str:
 
 
 def _place(place: Place, sources: _Sources) -> Cell:
-    return "place", str(place), sources.anchor(place)
+    return "place", nearest(place), sources.anchor(place)
 
 
 def _plain(*words: str) -> list[Cell]:
@@ -176,15 +176,13 @@ def difference_words(one: Difference) -> tuple[str, str, str, str, str]:
     packet = ""
     if one.witness is not None:
         packet = f"{one.witness.header}, in {one.witness.arrives}"
+    for side, place in zip(sides, (one.intent, one.device), strict=True):
+        side += [nearest(place)] if place.line else []
+    if one.witness is not None:
         sides[0].append(one.witness.intent)
         sides[1].append(one.witness.device)
-    note = f" ({one.note})" if one.note else ""
-    if one.intent.line and not sides[0]:
-        sides[0].append(str(one.intent))
-    if one.device.line:
-        sides[1].append(str(one.device))
-    what = f"{one.subject}, {CHANGES[one.change]}{note}"
-    return what, EFFECTS[one.effect][0], "; ".join(sides[0]) or "-", "; ".join(sides[1]) or "-", packet
+    what = "\n".join(each for each in (one.subject, CHANGES[one.change], one.note) if each)
+    return what, EFFECTS[one.effect][0], "\n".join(sides[0]) or "-", "\n".join(sides[1]) or "-", packet
 
 
 def _packets(one: Shown) -> tuple[str, str, list[tuple[list[list[str]], str]]]:

@@ -147,8 +147,13 @@ def plural(count: int, word: str, words: str = "") -> str:
     return f"{count} {word}" if count == 1 else f"{count} {words or word + 's'}"
 
 
+def nearest(place: Place) -> str:
+    """Write a place: relative to here if that is shorter."""
+    relative = Place(os.path.relpath(place.file), place.line) if place.file else place
+    return min(str(place), str(relative), key=len)
+
+
 def located(place: Place, most: int = 38) -> Text:
     """Write a place in a narrow column: relative to here if that is shorter, and cut in front if it must be."""
-    relative = str(Place(os.path.relpath(place.file), place.line))
-    text = min(str(place), relative, key=len)
+    text = nearest(place)
     return Text(text if len(text) <= most else f"…{text[1 - most :]}", style="place", overflow="fold")
