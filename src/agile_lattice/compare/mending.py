@@ -8,7 +8,6 @@ from typing import Literal
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.collection import no_collection
 from agile_lattice.compare.closing import as_it_is, closed
 from agile_lattice.compare.comparing import compared, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
@@ -70,7 +69,6 @@ class Mending(msgspec.Struct, frozen=True):
     guarded: bool = True
 
 
-@no_collection()
 def mend(
     intent: Device, texts: Iterable[tuple[str, str]], catalogue: Catalogue = BUILT_IN, cut: Collection[str] = ()
 ) -> Mending:

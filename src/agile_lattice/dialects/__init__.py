@@ -6,7 +6,6 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
-from agile_lattice.collection import no_collection
 from agile_lattice.dialects.assembly import Capture, as_intent, assemble, facts_of
 from agile_lattice.dialects.causes import render_with_causes
 from agile_lattice.dialects.dialect import Dialect
@@ -59,7 +58,6 @@ class Rendered(msgspec.Struct, frozen=True):
         return not self.unit
 
 
-@no_collection()
 def render_device(device: Device, catalogue: Catalogue = BUILT_IN, causes: bool = False) -> list[Rendered]:
     """Render a device in the dialects that it speaks; each section goes to the first that carries it.
 
@@ -133,7 +131,6 @@ def _uncarried(device: Device, facts: Facts, carried: set[tuple[Section, int]]) 
             yield Refusal(speakers, f"device {device.name}", key, device.place.at(key), reason)
 
 
-@no_collection()
 def read_device(
     name: str,
     speaks: Sequence[str],

@@ -6,9 +6,10 @@ that holds `*.toml` files. A user's own are `*.toml` files in a folder `dialects
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import re
+from collections.abc import Iterator
 from difflib import get_close_matches
-from functools import cache, cached_property
+from functools import cached_property, lru_cache
 from importlib.metadata import entry_points
 from importlib.resources import files
 from pathlib import Path
@@ -21,6 +22,10 @@ from agile_lattice.dialects.errors import DefinitionError, DialectError
 
 GROUP = "agile_lattice.dialects"
 FOLDER = "dialects"
+
+
+LIKE = re.compile(r'^like\s*=\s*"([^"]+)"', re.MULTILINE)
+MOST_COMPILED = 64  # dialects that are kept, by their texts
 
 
 class UnknownDialect(DialectError):
@@ -65,6 +70,15 @@ class Catalogue:
         """Return the text of a dialect's file; raise `KeyError` if there is none of that name."""
         return self._sources[name][0]
 
+    def _bases(self, name: str) -> Iterator[tuple[str, str]]:
+        """Yield the dialects that one is like, one after the other, each with its text."""
+        passed = {name}
+        like = LIKE.search(self.text(name))
+        while like is not None and like.group(1) in self._sources and like.group(1) not in passed:
+            passed.add(like.group(1))
+            yield like.group(1), self.text(like.group(1))
+            like = LIKE.search(self.text(like.group(1)))
+
     def dialect(self, name: str) -> Dialect:
         """Return a dialect, compiled.
 
@@ -79,7 +93,7 @@ class Catalogue:
             plain, _, form = name.partition("/")
             if plain not in self._sources:
                 raise UnknownDialect(name, self.names())
-            dialect = _compiled(*self._sources[plain], self.text)
+            dialect = _compiled(*self._sources[plain], tuple(self._bases(plain)))
             self._known[name] = _written_in(dialect, form, name) if form else dialect
         return self._known[name]
 
@@ -92,9 +106,9 @@ def _written_in(dialect: Dialect, form: str, name: str) -> Dialect:
     return replace(dialect, name=name, forms=tuple(ordered))
 
 
-@cache
-def _compiled(text: str, file: str, known: Callable[[str], str]) -> Dialect:
-    return parse_dialect(text, file, known)
+@lru_cache(MOST_COMPILED)
+def _compiled(text: str, file: str, bases: tuple[tuple[str, str], ...]) -> Dialect:
+    return parse_dialect(text, file, dict(bases).__getitem__)
 
 
 def _sources(folder: Path | None) -> Iterator[tuple[str, tuple[str, str]]]:

@@ -14,7 +14,6 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from agile_lattice.collection import no_collection
 from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import Fault, NotationError, fail
@@ -40,15 +39,14 @@ def load(path: str | Path) -> Network:
     """
     sources = []
     faults: list[Fault] = []
-    with no_collection():
-        for file in _files(Path(path)):
-            try:
-                sources.append(_shaped(read_text(file), str(file)))
-            except NotationError as error:
-                faults += error.faults
-        if faults:
-            raise NotationError(faults)
-        return resolve(sources)
+    for file in _files(Path(path)):
+        try:
+            sources.append(_shaped(read_text(file), str(file)))
+        except NotationError as error:
+            faults += error.faults
+    if faults:
+        raise NotationError(faults)
+    return resolve(sources)
 
 
 def loads(text: str, file: str = "intent.yaml") -> Network:
