@@ -9,6 +9,7 @@ from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address, IPv6Address, ip_network
 from random import Random
 from typing import NamedTuple
+from zlib import crc32
 
 from msgspec.structs import replace
 
@@ -195,7 +196,8 @@ def as_learned(device: Device, first: bool) -> tuple[Device, dict[int, int]]:
     Returns the address by what stands for it in what is claimed, too.
     """
     interfaces, routes, known = [], list(device.routes), {}
-    for at, one in enumerate(device.interfaces):
+    for one in device.interfaces:
+        at = crc32(one.name.encode()) % 251  # the same on both sides, whatever else they have
         own: list[Prefix] = []
         for family, learned, default in (
             (4, one.learns_ipv4, one.learns_ipv4 or one.dial is not None),

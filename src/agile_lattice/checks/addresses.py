@@ -43,33 +43,34 @@ def edge_address(design: Design) -> Iterator[Found]:
 )
 def same_address(design: Design) -> Iterator[Found]:
     """Find an address given twice anywhere in the network, to interfaces or as external ones; link-local may repeat."""
-    seen: dict[Address, tuple[str, str, Place]] = {}
+    seen: dict[Address, tuple[str, str, Place, bool]] = {}
     for device in design.devices:
-        for holder, address, place in _held(device):
+        for holder, address, place, translated in _held(device):
             if address.is_link_local:
                 continue
             if address in seen:
-                other, owner, where = seen[address]
-                if owner != device.name or " translation " not in f"{holder}{other}":
+                other, owner, where, too = seen[address]
+                # On one device an own address may well be published; on two, both would answer for it.
+                if owner != device.name or not (translated or too):
                     yield Found(
                         place, holder, f"{address} is also the address of {other} ({where})",
                         "Give one of the two another address.",
                     )  # fmt: skip
-            seen.setdefault(address, (holder, device.name, place))
+            seen.setdefault(address, (holder, device.name, place, translated))
 
 
-def _held(device: Device) -> Iterator[tuple[str, Address, Place]]:
+def _held(device: Device) -> Iterator[tuple[str, Address, Place, bool]]:
+    """Yield the single addresses of a device: who has each, where that is written, and whether it is a translation."""
     for interface, prefix, place in own_addresses(device):
-        yield f"{device.name} {interface.name}", prefix.address, place
+        yield f"{device.name} {interface.name}", prefix.address, place, False
     for one in device.translations:
-        # On one device an own address may well be published; on two, both would answer for it.
         if isinstance(one, Publish):
             for first, last in one.named:
                 address = Address(one.internal.family, first)
                 if first == last and not is_stand_in(address):
-                    yield f"{device.name} translation {one.name}", address, one.place.at("publish")
+                    yield f"{device.name} translation {one.name}", address, one.place.at("publish"), True
         elif isinstance(one, Static) and one.external.is_host:
-            yield f"{device.name} translation {one.name}", one.external.address, one.place.at("static")
+            yield f"{device.name} translation {one.name}", one.external.address, one.place.at("static"), True
 
 
 def _subnets(design: Design, family: int) -> list[tuple[Prefix, Interface, Device, Place]]:

@@ -145,7 +145,7 @@ def json_schema(document: str) -> dict[str, Any]:
     )
     own = {kind.__name__: shape for kind, shape in _OWN.items()}
     parts = {name: own.get(name) or _whole(part) for name, part in parts.items()}
-    if "Refusal" in str(parts):
+    if Refusal.__name__ in parts:  # it is described here, and names a part that nothing else may name
         parts["Place"] = own["Place"]
     title = f"lattice {document} --format json"
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": title, **schema, "$defs": parts}
