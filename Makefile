@@ -60,6 +60,7 @@ pages: $(VENV)/installed-test
 	$(BIN)/python scripts/write_schema.py
 	$(BIN)/python scripts/write_checks.py
 	$(BIN)/python scripts/write_reference.py
+	$(BIN)/python scripts/write_refusals.py
 	$(BIN)/python scripts/pages.py
 
 $(VENV)/installed: pyproject.toml

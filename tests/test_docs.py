@@ -25,6 +25,7 @@ from agile_lattice.show.terminal import THEME
 from pages import pages, run
 from write_checks import checks_page
 from write_reference import pages as reference_pages
+from write_refusals import refusals_page
 
 ROOT = Path(__file__).parent.parent
 PARTS = re.compile(r'^```yaml(?: title="continues ([\w-]+)")?\n(.*?)^```$', re.MULTILINE | re.DOTALL)
@@ -76,6 +77,10 @@ def test_the_notation_is_documented_by_an_intent_that_is_right() -> None:
 
 def test_the_list_of_checks_is_the_rulebook() -> None:
     assert (ROOT / "docs/checks.md").read_text() == checks_page(), "run scripts/write_checks.py"
+
+
+def test_the_list_of_refusals_is_what_dialects_refuse() -> None:
+    assert (ROOT / "docs/refusals.md").read_text() == refusals_page(), "run scripts/write_refusals.py"
 
 
 def named_blocks(file: str) -> dict[str, str]:
