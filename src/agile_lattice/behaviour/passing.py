@@ -11,7 +11,7 @@ from agile_lattice.behaviour.flows import Header, matches, moved
 from agile_lattice.behaviour.links import cut_off, proxy, source_towards
 from agile_lattice.behaviour.tables import Hop, Table, Way, is_way_back, to_routers
 from agile_lattice.behaviour.topology import Topology
-from agile_lattice.intent.addresses import Address, AddressSet, Prefix, is_stand_in
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.model import Answer, Device
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import NOWHERE, Place
@@ -81,7 +81,7 @@ class Passing:
         if hop.means == "own":
             return self.own(header)
         self.leaves = hop.interface
-        if unknown := self.not_known(hop):
+        if unknown := self.not_known(header, hop):
             return "not known", unknown
         if not self.device.forwards(header.destination.family):
             return "dropped", f"{self.device.name} does not forward packets"
@@ -113,14 +113,20 @@ class Passing:
             return f"reverse path filter: the source {header.source} is reached via {behind}, not {self.arrives}"
         return ""
 
-    def not_known(self, hop: Hop) -> str:
+    def not_known(self, header: Header, hop: Hop) -> str:
         """Tell why it is not known by which interface a packet leaves; empty if it is, or one was chosen."""
-        learned = [each for each in hop.way.each if each.next_hop is not None and is_stand_in(each.next_hop)]
-        others = [each for each in hop.way.each if each not in learned]
-        if self.topology.choice is not None or not learned or not (others or learned[1:]):
+        otherwise = self.topology.otherwise if self.topology.choice is None else None
+        if otherwise is None:
             return ""
-        ways = ", or ".join(str(each) for each in (*learned, *others))
-        return f"{learned[0].interface} learns a default route, and which one is taken depends on the system: {ways}"
+        arrival = self.device.interface(self.arrives)
+        table = otherwise.table(self.device.name, header.destination.family, arrival.instance if arrival else "")
+        last = table.look_up(header.destination.value)
+        if last is None or last.way == hop.way:
+            return ""
+        return (
+            f"{hop.interface} learns a default route, and which one is taken depends on the system: {hop.way},"
+            f" or {last.way}"
+        )
 
     def table(self, family: int) -> Table:
         """Return the table that decides about packets which come in by this interface."""

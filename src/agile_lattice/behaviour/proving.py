@@ -12,7 +12,7 @@ from typing import Literal
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.links import comes_in, described, proxy, wire
+from agile_lattice.behaviour.links import comes_in, described, lent, proxy, wire
 from agile_lattice.behaviour.listing import LISTED, Listed, lines
 from agile_lattice.behaviour.matching import Match, Packet, Space
 from agile_lattice.behaviour.tables import Table
@@ -107,12 +107,12 @@ def prove(left: Device, right: Device) -> Proof:
     """
     partings: list[Parting] = []
     undecided: list[str] = []
-    settled = with_learned(left), with_learned(right)
     for part in LISTED:
         for family in (4, 6):
-            found, unknown = _in_list(*settled, part, family)
-            partings += found
-            undecided += unknown
+            for one, other, choice in _worlds(left, right, part, family):
+                found, unknown = _in_list(one, other, part, family, choice)
+                partings += [each for each in found if each not in partings]
+                undecided += [each for each in unknown if each not in undecided]
     instances = {one.instance for device in (left, right) for one in device.interfaces}
     instances |= {one.instance for device in (left, right) for one in device.routes}
     for instance in sorted({"", *instances}):
@@ -133,10 +133,27 @@ def common_space(left: Device, right: Device, family: int) -> Space:
     return Space([Interface(name) for name in names], family)
 
 
-def _in_list(left: Device, right: Device, part: Listed, family: int) -> tuple[list[Parting], list[str]]:
+def _worlds(left: Device, right: Device, part: Listed, family: int) -> Iterator[tuple[Device, Device, int]]:
+    """Yield both devices with what they learn, and which of equally good routes is taken, as far as that counts.
+
+    It does where packets take an address of the interface by their next hop, and the interface has several.
+    """
+    several = any(len(lent(one, family)) > 1 for device in (left, right) for one in with_learned(device).interfaces)
+    if part != "departure" or not several:
+        yield with_learned(left), with_learned(right), 0
+        return
+    learning = any(families_learned(one) for device in (left, right) for one in device.interfaces)
+    for first in (True, False)[: 1 + learning]:
+        sides = with_learned(left, first), with_learned(right, first)
+        tables = (Table(device, family, one.instance) for device in sides for one in device.interfaces)
+        for choice in range(max((each.choices for each in tables), default=1)):
+            yield *sides, choice
+
+
+def _in_list(left: Device, right: Device, part: Listed, family: int, choice: int) -> tuple[list[Parting], list[str]]:
     """Compare a stage that is a list of rules; return where it differs, and what was not decided."""
     space = common_space(left, right, family)
-    mine, its = lines(left, part, space), lines(right, part, space)
+    mine, its = lines(left, part, space, choice), lines(right, part, space, choice)
     try:
         found = differing([each.entry for each in mine], [each.entry for each in its], space.liked)
     except Undecided as error:

@@ -13,7 +13,7 @@ from agile_lattice.behaviour.tables import Hop, Table
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.answering import external_addresses, normal_answers
 from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.learned import with_learned
+from agile_lattice.intent.learned import families_learned, with_learned
 from agile_lattice.intent.model import Answer, Device, Network
 from agile_lattice.intent.permits import Passage, passages
 from agile_lattice.intent.stages import Rule, Stage, split
@@ -50,8 +50,9 @@ class Topology:
 
     Args:
         network: The network; only enabled interfaces count. What they learn has stand-ins.
-        choice: Which of several equally good routes is taken: any number, counted round; `None` for the first, and
-            for none of them where one is learned.
+        choice: Which routes are taken where that depends on the system: `2 * n` and `2 * n + 1` for the n-th of those
+            that are equally good, with learned default routes before all others, and behind them; `None` if a walk
+            should say that it is not known.
     """
 
     def __init__(self, network: Network, choice: int | None = None) -> None:
@@ -62,7 +63,8 @@ class Topology:
         self._answers: dict[str, tuple[Answer, ...]] = {}
         self._passages: dict[tuple[str, str], list[Passage]] = {}
         self._external: dict[str, AddressSet] = {}
-        self.devices = {device.name: with_learned(device) for device in network.devices}
+        self.equal, last = divmod(choice or 0, 2)
+        self.devices = {device.name: with_learned(device, not last) for device in network.devices}
 
     @cached_property
     def holders(self) -> dict[Address, list[Port]]:
@@ -89,8 +91,15 @@ class Topology:
         """Return the forwarding table of a device, made once."""
         key = device, family, instance
         if key not in self._tables:
-            self._tables[key] = Table(self.devices[device], family, instance, self.choice or 0)
+            self._tables[key] = Table(self.devices[device], family, instance, self.equal)
         return self._tables[key]
+
+    @cached_property
+    def otherwise(self) -> Topology | None:
+        """The same network with learned default routes behind all others; None if nothing is learned."""
+        if not any(families_learned(one) for device in self.network.devices for one in device.interfaces):
+            return None
+        return Topology(self.network, 1)
 
     def answers(self, device: str) -> tuple[Answer, ...]:
         """Return what a device answers for besides its own addresses, worked out once."""

@@ -197,7 +197,7 @@ class Treating:
 
     def _list(self, part: Listed) -> RuleList:
         if part not in self._lists:
-            self._lists[part] = RuleList(self.device, part, self.space, self.unknown, self.topology.choice or 0)
+            self._lists[part] = RuleList(self.device, part, self.space, self.unknown, self.topology.equal)
         return self._lists[part]
 
     @cached_property

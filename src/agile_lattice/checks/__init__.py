@@ -2,6 +2,7 @@
 
 from agile_lattice.checks import (
     addresses,
+    answering,
     blocks,
     interfaces,
     leaving,
@@ -13,11 +14,12 @@ from agile_lattice.checks import (
     routes,
     series,
     services,
+    summaries,
     values,
 )
 from agile_lattice.checks.rulebook import RULEBOOK, Check, Finding, example_intent, findings
 
 __all__ = [
-    "RULEBOOK", "Check", "Finding", "addresses", "blocks", "example_intent", "findings", "interfaces", "leaving",
-    "order", "permits", "pools", "publishing", "reachability", "routes", "series", "services", "values",
+    "RULEBOOK", "Check", "Finding", "addresses", "answering", "blocks", "example_intent", "findings", "interfaces",
+    "leaving", "order", "permits", "pools", "publishing", "reachability", "routes", "series", "services", "summaries", "values",
 ]  # fmt: skip

@@ -60,10 +60,10 @@ def _diverts(intent: Device, there: Device, after: Device) -> bool:
             continue
         instances = {"", *(each.instance for each in there.interfaces)}
         for instance in instances:
-            now, then = (Table(with_learned(each), family, instance) for each in (there, after))
-            apart = now.partings(then)
-            if any(meet(destinations.spans, spans) for _, _, destinations in apart):
-                return True
+            for first in (True, False):
+                now, then = (Table(with_learned(each, first), family, instance) for each in (there, after))
+                if any(meet(destinations.spans, spans) for _, _, destinations in now.partings(then)):
+                    return True
         if _cuts(there, after, family, spans):
             return True
     return False

@@ -23,6 +23,7 @@ from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
 from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.compare.differences import Witness
 from agile_lattice.intent.addresses import Address
+from agile_lattice.intent.learned import families_learned
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.services import ICMP_PROTOCOLS, PORT_PROTOCOLS, PROTOCOL_NUMBERS
 from agile_lattice.packets.boxes import Box, Undecided, overlap
@@ -101,14 +102,14 @@ class Sides:
         return self.treating(family)[0].space
 
     def topologies(self, choice: int = 0) -> tuple[Topology, Topology]:
-        """Return both sides, taking one of several equally good routes, made once."""
+        """Return both sides, as a system that chooses so has them, made once."""
         if choice not in self._topologies:
             mine, its = (Topology(Network("", (each,)), choice) for each in self.devices)
             self._topologies[choice] = mine, its
         return self._topologies[choice]
 
     def treating(self, family: int, choice: int = 0) -> tuple[Treating, Treating]:
-        """Return both sides as functions of packets, taking one of several equally good routes, made once."""
+        """Return both sides as functions of packets, as a system that chooses so has them, made once."""
         if (family, choice) not in self._treating:
             space = common_space(*self.devices, family)
             mine, its = self.topologies(choice)
@@ -117,10 +118,12 @@ class Sides:
         return self._treating[family, choice]
 
     def _choices(self, family: int) -> range:
-        """Return all ways of choosing among equally good routes."""
+        """Return all that a system may choose, among equally good and learned routes, as `Topology` counts it."""
+        learning = any(families_learned(one) for device in self.devices for one in device.interfaces)
         instances = {"", *(one.instance for device in self.devices for one in device.interfaces)}
-        tables = (side.table(self.name, family, each) for side in self.topologies() for each in instances)
-        return range(max(each.choices for each in tables))
+        sides = [side for choice in range(1 + learning) for side in self.topologies(choice)]
+        tables = (side.table(self.name, family, each) for side in sides for each in instances)
+        return range(0, 2 * max(each.choices for each in tables), 1 if learning else 2)
 
     def sendable(self, family: int) -> Box | None:
         """Return the packets that somebody could send, worked out once."""

@@ -14,21 +14,25 @@ from agile_lattice.intent.addresses import AddressSet, Prefix, stand_in
 from agile_lattice.intent.answering import normal_answers
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
-from agile_lattice.intent.routes import DEFAULT_DISTANCE, Route
+from agile_lattice.intent.routes import Route
 from agile_lattice.intent.translations import Publish, Translation
 
+LAST = 1 << 40  # farther than any distance that can be written
 
-def with_learned(device: Device) -> Device:
+
+def with_learned(device: Device, first: bool = True) -> Device:
     """Return a device with stand-ins for the addresses and default routes that it learns.
 
-    Which of two default routes is taken, if one is learned, depends on the system: so they are of equal distance here.
+    Args:
+        device: The device.
+        first: Whether learned default routes come before all others, or behind them: that depends on the system.
     """
     if not any(families_learned(each) for each in device.interfaces):
         return replace(device, translations=_with_addresses(device)) if _at_own(device) else device
     interfaces = tuple(
         replace(each, addresses=(*each.addresses, *_addresses(device, each))) for each in device.interfaces
     )
-    routes = tuple(route for each in device.interfaces for route in _routes(device, each))
+    routes = tuple(route for each in device.interfaces for route in _routes(device, each, first))
     settled = replace(device, interfaces=interfaces, routes=(*device.routes, *routes))
     return replace(settled, translations=_with_addresses(settled)) if _at_own(device) else settled
 
@@ -77,13 +81,11 @@ def _addresses(device: Device, one: Interface) -> Iterator[Prefix]:
         yield Prefix.host(stand_in(family, f"<address learned on {device.name} {one.name}>"))
 
 
-def _routes(device: Device, one: Interface) -> Iterator[Route]:
+def _routes(device: Device, one: Interface, first: bool) -> Iterator[Route]:
     """Yield the default routes that an interface learns: by DHCP, in router advertisements (RFC 4861), by dial-up."""
     for family, learned in ((4, one.learns_ipv4 or one.dial is not None), (6, "slaac" in one.learns)):
         if not learned:
             continue
-        to = Prefix(family, 0, 0)
-        said = [(each.distance, each.metric) for each in device.ways if each.to == to and each.instance == one.instance]
-        distance, metric = min(said, key=lambda rank: (rank[0], rank[1] or 0), default=(DEFAULT_DISTANCE, None))
+        to, distance = Prefix(family, 0, 0), 0 if first else LAST
         gateway = stand_in(family, f"<gateway learned on {device.name} {one.name}>")
-        yield Route(to, gateway, one.name, None, distance, metric, True, one.instance, place=one.place)
+        yield Route(to, gateway, one.name, None, distance, None, True, one.instance, place=one.place)

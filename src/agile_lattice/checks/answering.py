@@ -1,0 +1,96 @@
+"""Checks of what a device answers for besides its own addresses (ARP, neighbour discovery)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from agile_lattice.checks.design import Design, own_addresses, translation_subject
+from agile_lattice.checks.pools import taken_addresses
+from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix
+from agile_lattice.intent.answering import external_addresses
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.translations import Static
+from agile_lattice.packets.spans import covers, meet, merged, minus
+
+_ANSWERS = """\
+interfaces: {wan0: {address: 203.0.113.2/28, answers: ANSWERS}, lan0: {address: 10.40.10.1/24}}
+translations: [{to: wan0, source-becomes: {pool: 203.0.113.8/30}}]"""
+
+
+@check(
+    "not-answered",
+    "error",
+    "Neighbours on the link ask for an external address (ARP); if nobody answers, its packets never come.",
+    wrong=_ANSWERS.replace("ANSWERS", "203.0.113.8/31"),
+    right=_ANSWERS.replace("ANSWERS", "203.0.113.8/30"),
+)
+def not_answered(design: Design) -> Iterator[Found]:
+    """Find external addresses on a link of the device for which nobody answers: by its `answers`, or of IPv6."""
+    for device in design.devices:
+        yield from _silent_six(design, device)
+        own = merged((each.value, each.value) for _, each, _ in own_addresses(device) if each.family == 4)
+        for interface in device.interfaces:
+            if interface.answers is None:
+                continue
+            said = merged(span for each in interface.answers if each.family == 4 for span in each.spans)
+            here = merged(
+                (each.first, each.last) for each in interface.addresses if each.family == 4 and not each.is_host
+            )
+            for one in device.translations:
+                silent = minus(meet(external_addresses([one]), here), merged((*said, *own)))
+                if silent:
+                    yield Found(
+                        interface.place.at("answers"), translation_subject(device, one),
+                        f"nobody answers for {AddressSet(4, silent)} on {interface.name}",
+                        "Add it to `answers`, or leave `answers` out: it is derived then.",
+                    )  # fmt: skip
+
+
+def _silent_six(design: Design, device: Device) -> Iterator[Found]:
+    """Yield the external addresses of IPv6 on a link of the device that are not its own: nothing answers for these."""
+    for one in device.translations:
+        if not isinstance(one, Static) or one.external.family == 4 or one.direction == "outbound":
+            continue
+        for interface in design.sides(device, one.facing):
+            subnets = [own for own in interface.addresses if own.family == 6 and not own.is_host]
+            own = {each.address for each in interface.addresses}
+            if one.external.address not in own and any(each.contains(one.external) for each in subnets):
+                yield Found(
+                    one.place.at("static"), translation_subject(device, one),
+                    f"neighbours on {interface.name} ask for {one.external.shortest} (ND), and nobody answers",
+                    f"Give {interface.name} the address as its own, or have the prefix routed to {device.name}.",
+                )  # fmt: skip
+
+
+@check(
+    "answers-too-much",
+    "error",
+    "A device that answers for addresses of others takes their packets; one that answers for its own twice is at odds"
+    " with itself.",
+    wrong=_ANSWERS.replace("ANSWERS", "203.0.113.0/28"),
+    right=_ANSWERS.replace("ANSWERS", "203.0.113.8/30"),
+)
+def answers_too_much(design: Design) -> Iterator[Found]:
+    """Find answers that hold an address of the device itself or of others, or everything on a shared link."""
+    for device in design.devices:
+        taken = taken_addresses(design, device)
+        for interface in device.interfaces:
+            for said in interface.answers or ():
+                what = _too_much(said, [each for each in interface.addresses if each.family == said.family], taken)
+                if what:
+                    yield Found(
+                        interface.place.at("answers"), f"{device.name} {interface.name}",
+                        f"it answers for {what}", "Name just the external addresses that the translations use.",
+                    )  # fmt: skip
+
+
+def _too_much(said: AddressSet, own: list[Prefix], taken: dict[Address, str]) -> str:
+    for each in own:
+        inner = ((each.first + len(each.edges) // 2, each.last - len(each.edges) // 2),)
+        if each.host_bits > 1 and covers(said.spans, inner):
+            return f"all of {each.network}, also for its neighbours"
+    mine = next((each for each in own if each.address in said), None)
+    if mine is not None:
+        return f"its own address {mine.address}"
+    return next((f"{address}, {use}" for address, use in taken.items() if address in said), "")
