@@ -21,5 +21,6 @@ from agile_lattice.checks.rulebook import RULEBOOK, Check, Finding, example_inte
 
 __all__ = [
     "RULEBOOK", "Check", "Finding", "addresses", "answering", "blocks", "example_intent", "findings", "interfaces",
-    "leaving", "order", "permits", "pools", "publishing", "reachability", "routes", "series", "services", "summaries", "values",
+    "leaving", "order", "permits", "pools", "publishing", "reachability", "routes", "series", "services", "summaries",
+    "values",
 ]  # fmt: skip
