@@ -95,7 +95,10 @@ def mend(
     held = {index: one for index, one in cutting(intent, mender.there, gaps).items() if one.subject not in cut}
     held |= unchangeable(gaps)
     held |= entangled(gaps, [fact for _, one in read for fact in one.entangled])
-    held |= {index: one for index, one in diverting(intent, mender.there, gaps, held).items() if one.subject not in cut}
+    # What was asked for by name is done, whatever it cuts: of the rest only what diverts more than that is withheld.
+    asked = [index for index, gap in enumerate(gaps) if gap.difference.subject in cut]
+    done = closed(intent, mender.there, [gaps[index] for index in asked]) if asked else mender.there
+    held |= diverting(intent, done, gaps, {*held, *asked})
     while True:
         mends, tried = mender.attempt(held)
         left, beside = tried.check(intent, dialects, comparison, held.values())
