@@ -1,4 +1,7 @@
-"""The rulebook of design checks, one theme a file."""
+"""The design checks, one theme a file.
+
+In comes a network; out come findings, each with its place, what is wrong, and what to do.
+"""
 
 from agile_lattice.checks import (
     addresses,

@@ -1,1 +1,4 @@
-"""The address plan: what a block or a subnet is used for, what is left, and the arithmetic of prefixes."""
+"""The address plan, and address arithmetic.
+
+In comes a network; out comes what every address of its blocks and subnets is used for, and what is left.
+"""
