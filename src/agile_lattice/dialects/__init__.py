@@ -1,7 +1,7 @@
 """Dialects: one definition of a configuration syntax gives its renderer and its reader.
 
-In comes a device, out come its texts, or what a dialect cannot express; in come texts, out comes what they say as a device,
-and the lines that were not understood.
+In comes a device, out come its texts, or what a dialect cannot express; in come texts, out comes what they say as a
+device, and the lines that were not understood.
 """
 
 from __future__ import annotations
