@@ -83,7 +83,7 @@ def without(device: Device, refused: Refusals) -> Device | None:
             routes=tuple(one for one in kept.routes if f"route {one.to}" != subject),
             translations=tuple(one for one in kept.translations if f"translation {one.name}" != subject),
             permits=tuple(one for one in kept.permits if f"permit {one.name}" != subject),
-            access=tuple(one for one in kept.access if f"access {one.name}" != subject),
+            access=tuple(one for one in kept.access if f"management {one.name}" != subject),
         )
         if subject == f"device {kept.name}":
             kept = without_vlans(kept) if each.field == "bridging" else replace(kept, **FIELDS[each.field])

@@ -74,6 +74,8 @@ def render_device(device: Device, catalogue: Catalogue = BUILT_IN, causes: bool 
         Refusals: With everything that cannot be expressed, if anything cannot.
         UnknownDialect: If it speaks a dialect that there is not.
     """
+    if unfilled := list(_unfilled(device)):
+        raise Refusals(unfilled)
     facts = facts_of(device)
     carried: set[tuple[Section, int]] = set()
     rendered = []
@@ -115,6 +117,15 @@ def _unnamed(device: Device, catalogue: Catalogue) -> Iterator[Refusal]:
         reason = "none of the dialects that the device speaks says a host name"
         place = device.settings.place.at("host-name")
         yield Refusal(" and ".join(device.speaks), f"device {device.name}", "host-name", place, reason)
+
+
+def _unfilled(device: Device) -> Iterator[Refusal]:
+    """Refuse lists of sources that nobody has filled yet: no syntax writes a list without members."""
+    for one in device.access:
+        if one.source is not None and not one.source.spans:
+            reason = "its list of sources has no members yet: fill it, or take the entry out until then"
+            place = one.place.at("source")
+            yield Refusal(" and ".join(device.speaks), f"management {one.name}".rstrip(), "source", place, reason)
 
 
 def _uncarried(device: Device, facts: Facts, carried: set[tuple[Section, int]]) -> Iterator[Refusal]:

@@ -259,7 +259,7 @@ FACTS: dict[str, FactType] = {
             "permit", Passage, "permits", PASSAGE_FIELDS, passage_traits, words="permit {fact.name}", keys=SERVICE_KEYS
         ),
         FactType(
-            "access", Passage, "access", PASSAGE_FIELDS, passage_traits, words="access {fact.name}", keys=SERVICE_KEYS
+            "access", Passage, "access", PASSAGE_FIELDS, passage_traits, words="management {fact.name}", keys=SERVICE_KEYS
         ),
         FactType(
             "settings",

@@ -58,9 +58,14 @@ def route_traits(one: Route) -> tuple[Any, ...]:
 NAMED = "named"
 
 
+EMPTY = "a set without members"  # which nothing writes
+
+
 def set_trait(value: AddressSet | str) -> Any:
-    """Return the trait of a set of addresses: family and whether it has many members, or that it goes by a name."""
-    return NAMED if isinstance(value, str) else (value.family, len(value.spans) > 1)
+    """Return the trait of a set of addresses: family and whether it has many members, that it has none, or a name."""
+    if isinstance(value, str):
+        return NAMED
+    return (value.family, len(value.spans) > 1) if value.spans else EMPTY
 
 
 def end_trait(end: Prefix) -> Any:
