@@ -204,7 +204,9 @@ def test_an_edited_text_has_no_difference_and_undo_gives_it_back(dialect: str, d
         assert [each.text for each in there.leftovers] == strange
         # (With what nobody understands, nothing is certain to have no effect.)
         left = compare(intent, replace(there, leftovers=())).differences
-        assert [(each.subject, each.fields) for each in left if each.effect != "no-effect"] == []
+        # Beside a line that nobody understands the order of addresses is not told, and so not mended.
+        told = (each for each in left if not (STRANGE[dialect] and each.subject.startswith("addresses of")))
+        assert [(each.subject, each.fields) for each in told if each.effect != "no-effect"] == []
         assert not STRANGE[dialect] or "kept" in folder.texts[last]
         for each in mending.mends:
             folder.apply(each.undo)

@@ -259,7 +259,13 @@ FACTS: dict[str, FactType] = {
             "permit", Passage, "permits", PASSAGE_FIELDS, passage_traits, words="permit {fact.name}", keys=SERVICE_KEYS
         ),
         FactType(
-            "access", Passage, "access", PASSAGE_FIELDS, passage_traits, words="management {fact.name}", keys=SERVICE_KEYS
+            "access",
+            Passage,
+            "access",
+            PASSAGE_FIELDS,
+            passage_traits,
+            words="management {fact.name}",
+            keys=SERVICE_KEYS,
         ),
         FactType(
             "settings",
