@@ -292,3 +292,14 @@ def test_a_rule_of_the_other_family_does_not_part_neighbours() -> None:
     texts = {each.file: each.text for each in render_device(device)}
     again = read_device("quay", device.speaks, texts).device
     assert normal(again).translations == normal(device).translations
+
+
+@pytest.mark.parametrize(("old", "new", "words"), [
+    ("'[A-Za-z0-9][A-Za-z0-9._-]*'", "'(?<=a*)b'", "look-behind"),
+    ("=> route same=to|via|interface", "=> route same=true", "same= wants a word"),
+])  # fmt: skip
+def test_a_spoilt_dialect_file_is_refused_with_its_line(old: str, new: str, words: str) -> None:
+    text = BUILT_IN.text("frr")
+    assert old in text
+    with pytest.raises(DefinitionError, match=words):
+        parse_dialect(text.replace(old, new, 1), "frr.toml")

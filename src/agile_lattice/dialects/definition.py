@@ -258,6 +258,14 @@ def _all(head: tuple[Element, ...], conditions: Iterable[tuple[Element, ...]]) -
         yield from holes_of(elements)
 
 
+def _word(constants: dict[str, Any], name: str) -> str:
+    """Take a constant that is a word, or several with `|` between them."""
+    value = constants.pop(name, "")
+    if not isinstance(value, str):
+        raise ValueError(f"{name}= wants a word")
+    return value
+
+
 class _Builder:
     def __init__(self, file: str, start: int, kinds: Mapping[str, Kind], parts: Mapping[str, str]) -> None:
         self.file, self.start, self.kinds, self.parts = file, start, kinds, parts
@@ -289,14 +297,14 @@ class _Builder:
         aside, always = words[:1] == [ASIDE], words[:1] == [ALWAYS]
         makes, constants = self.result(words) if arrow else (None, {})
         covers, written = constants.pop("covers", None), constants.pop("written", "") != "never"
-        needs = tuple(kind for kind in constants.pop("needs", "").split("|") if kind)
+        needs = tuple(kind for kind in _word(constants, "needs").split("|") if kind)
         if needs != (INSIDE,) and not FACTS.keys() >= {*needs}:
             raise ValueError(f"needs={'|'.join(needs)}: the facts are {', '.join(FACTS)}")
-        denies, once = constants.pop("denies", ""), constants.pop("once", False)
-        lets = (denying or next(iter(needs), ""), constants.pop("lets", ""))
+        denies, once = _word(constants, "denies"), constants.pop("once", False)
+        lets = (denying or next(iter(needs), ""), _word(constants, "lets"))
         if denies not in LISTS or (lets[1] and not (lets[0] in LISTS and lets[1] in LET)):
             raise ValueError(f"denies= wants {' or '.join(LISTS[1:])}, and lets=, for one of these, {' or '.join(LET)}")
-        same = tuple(each for each in constants.pop("same", "").split("|") if each)
+        same = tuple(each for each in _word(constants, "same").split("|") if each)
         anew = constants.pop("anew", False)
         target = None if always else makes or owner
         head, *conditions = [parse_phrase(each, self.parts) for each in left.split(" / ")]

@@ -25,6 +25,7 @@ def checked(text: str) -> str:
         with warnings.catch_warnings():
             warnings.simplefilter("error")  # what may mean something else one day is refused today
             tree = parser.parse(text)
+            re.compile(text)  # what is well-formed and cannot be compiled: a look-behind of no fixed length
     except (re.error, FutureWarning, DeprecationWarning) as error:
         raise ValueError(f"{text!r} is not a regular expression: {error}") from None
     except (RecursionError, OverflowError):
