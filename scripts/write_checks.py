@@ -18,7 +18,8 @@ What `lattice check` finds: {count} checks. An *error* will not work, a *warning
 look and does not change the exit code; where a check lacks a fact it says *unknown*, not "fine".
 `lattice check --explain SLUG` prints one of these. A finding can be accepted in the intent, with a reason.
 
-The examples are bodies of a device, or whole intents without their first line. This page is written from the rulebook.
+The examples are bodies of a device, or whole intents without their first line. This page is written
+from the checks themselves.
 """
 
 

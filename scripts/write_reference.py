@@ -10,8 +10,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from agile_lattice.cli.arguments import build_parser
 from agile_lattice.cli.documents import DOCUMENTS, json_schema
-from agile_lattice.cli.main import build_parser
 from agile_lattice.notation import shapes
 
 DOCS = Path(__file__).parent.parent / "docs"

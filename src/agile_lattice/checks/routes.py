@@ -18,7 +18,7 @@ LAN = "interfaces: {lan0: {address: 10.40.10.1/24}}\nroutes: "
 @check(
     "host-bits",
     "error",
-    "A destination with host bits set is a typing error: either the address or the length is not what was meant.",
+    "A destination with host bits set is a typing error: either the address or the length is wrong.",
     wrong=LAN + "[{to: 10.41.0.9/16, via: 10.40.10.2}]",
     right=LAN + "[{to: 10.41.0.0/16, via: 10.40.10.2}]",
 )

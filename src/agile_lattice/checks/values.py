@@ -12,7 +12,7 @@ check_while_loading(
 )
 check_while_loading(
     BadMask.slug,
-    "A mask whose ones are not in one piece is a typing error, and some systems take it all the same.",
+    "A mask whose one bits are not contiguous is a typing error, and some systems take it all the same.",
     wrong="interfaces: {lan0: {address: 10.40.10.1/255.255.0.255}}",
     right="interfaces: {lan0: {address: 10.40.10.1/255.255.255.0}}",
 )

@@ -35,7 +35,7 @@ class Exempt(msgspec.Struct, frozen=True, tag="exempt"):
     Attributes:
         arrives, leaves: Interfaces, sorted; `None` for any.
         at: Where it speaks: on arrival, on departure, or at both. One that names `leaves`
-            speaks on departure only, since the way out is not known on arrival.
+            speaks on departure only, since the egress interface is not known on arrival.
         goal: What it is for, if that is said.
     """
 

@@ -44,7 +44,7 @@ class HostShape(Shape):
 
 
 class GroupShape(Shape):
-    """Networks or services under one name, with a remark."""
+    """Networks or services under one name, with a description."""
 
     members: Members[Word]
     description: Text | None = None

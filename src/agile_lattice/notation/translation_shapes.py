@@ -71,7 +71,7 @@ class TranslationShape(Shape):
         if "on" in KINDS[kind] and self.on is None:
             raise ValueError(f"`{kind}` needs `on`: the internal host")
         if self.to and self.at in ("arrival", "both"):
-            raise ValueError("on arrival the way out is not known yet: leave `at` or `to` out")
+            raise ValueError("on arrival the egress interface is not known yet: leave `at` or `to` out")
         if self.destination_becomes and not self.destination:
             raise ValueError("`destination-becomes` needs `destination`: the address that the sender uses")
         return self
