@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -14,6 +16,8 @@ from agile_lattice.intent.model import SECTIONS, Device, HostEntry, Settings
 from agile_lattice.intent.normal import normal
 from strategies import devices
 from test_laws import MANY
+
+DEMO = Path(al.__file__).parent / "demo"
 
 ALL = frozenset(SECTIONS)
 
@@ -251,6 +255,19 @@ def test_vlans_that_were_not_captured_are_not_the_same() -> None:
     [seen] = [file for file in texts if "iproute2" in file]
     found = al.prove(quay, al.read("quay", quay.speaks, {seen: texts[seen]}))
     assert (found.same, found.different) == (False, False) and "no input covers bridging" in found.incomplete
+
+
+@pytest.mark.parametrize("silent", ["iproute2", "frr", "nftables"])
+def test_what_no_dialect_of_a_device_carries_is_never_proven(silent: str) -> None:
+    device = next(each for each in al.load(DEMO / "saltmarsh.yaml").devices if silent in each.speaks)
+    spoken = tuple(each for each in device.speaks if each != silent)
+    texts = {each.file: each.text for each in al.render(device) if each.dialect != silent}
+    rest = replace(device, speaks=spoken)
+    capture = al.read(rest.name, spoken, texts)
+    unseen = {"interfaces", "routes", "translations", "permits", "access"} & {*al.diff(rest, capture).unseen}
+    found = al.prove(rest, capture)
+    assert unseen and not found.same
+    assert {f"no input covers {each}" for each in unseen} <= {*found.incomplete}
 
 
 def test_an_unknown_route_may_be_the_way_back_to_a_source() -> None:

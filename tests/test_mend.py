@@ -402,3 +402,18 @@ def test_a_policy_that_goes_is_set_to_what_every_system_has() -> None:
     for each in (one.after for mend_ in mending.mends for one in mend_.files):
         assert ":FORWARD ACCEPT [0:0]\n" in each and "DROP" not in each and "lan0" not in each
     assert len(mending.mends) == 2
+
+
+def test_a_change_says_what_was_not_compared(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    intent = tmp_path / "intent.yaml"
+    intent.write_text(
+        "lattice: 1\ndevices:\n  quay:\n    speaks: [iproute2, nftables]\n"
+        "    interfaces: {wan0: {address: 192.0.2.1/24}}\n"
+        "    translations: [{name: out, to: wan0, source-becomes: interface}]\n"
+    )
+    assert main(["render", str(intent), "--into", str(tmp_path / "there")]) == 0
+    (tmp_path / "there/quay/iproute2.batch").unlink()
+    capsys.readouterr()
+    assert main(["mend", str(intent), str(tmp_path / "there")]) == 0
+    out, err = capsys.readouterr()
+    assert out == "Nothing to change in what was compared.\n" and "quay: not compared: interfaces" in err

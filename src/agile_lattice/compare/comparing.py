@@ -54,7 +54,7 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
     """Compare as `compare` does; return besides the objects of each difference, in the same order."""
     unseen = [section for section in SECTIONS if section not in capture.sections]
     wanted = replace(intent, answers=normal_answers(intent)) if unseen else intent
-    spoken = tuple(section for section in unseen if _speaks_of(wanted, section))
+    spoken = tuple(section for section in unseen if declares(wanted, section))
     there = as_it_is(intent, capture)
     sides = Sides(intent, there, unknown_of(capture), capture.unseen_families)
     found = list(judged(sides, find_gaps(intent, capture)))
@@ -102,7 +102,8 @@ def _absent(one: Absent, there: Device) -> Gap:
     )
 
 
-def _speaks_of(device: Device, section: Section) -> bool:
+def declares(device: Device, section: Section) -> bool:
+    """Tell whether an intent says anything of a section: where no text speaks of it, that is not compared."""
     if section == "interfaces":  # a name alone says nothing
         bare = (
             replace(each, tagged=(), untagged=None, bridge=each.bridge if each.bridge and each.bridge.members else None)

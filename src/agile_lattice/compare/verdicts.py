@@ -14,6 +14,7 @@ from agile_lattice.behaviour.proving import Part, Parting, Proof, prove
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
 from agile_lattice.behaviour.walking import Walk
 from agile_lattice.compare.closing import as_it_is
+from agile_lattice.compare.comparing import declares
 from agile_lattice.compare.differences import Witness
 from agile_lattice.compare.doubts import unknown_of
 from agile_lattice.compare.questions import question_about
@@ -90,14 +91,15 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     Args:
         intent: The device as it should be.
         capture: The device as it is; of sections that its texts do not speak of nothing is claimed.
-        catalogue: Where dialects are looked up: of what none of them carries a device has nothing.
+        catalogue: Where dialects are looked up: of what none of them carries, and the intent does not declare, a
+            device has nothing.
     """
     carried = {section for name in intent.speaks for section in catalogue.dialect(name).carries}
     unseen = [each for each in WHAT_PACKETS_FEEL if each not in capture.sections]
-    if "bridging" not in capture.sections and any(each.carried for each in intent.interfaces):
+    if "bridging" not in capture.sections and declares(intent, "bridging"):
         unseen.append("bridging")
     there = as_it_is(intent, capture)
-    incomplete = [f"no input covers {each}" for each in unseen if each in carried]
+    incomplete = [f"no input covers {each}" for each in unseen if each in carried or declares(intent, each)]
     incomplete += [f"no input covers the IPv{family} rules" for family in capture.unseen_families]
     incomplete += _unsaid(intent, there)
     if capture.leftovers:

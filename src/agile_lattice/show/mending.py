@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.padding import Padding
 
+from agile_lattice.compare.differences import Comparison
 from agile_lattice.compare.mending import Mending
 from agile_lattice.show.terminal import Text, plural, visible
 
@@ -22,7 +23,8 @@ def show_changes(console: Console, mendings: Sequence[Mending], undo: bool = Fal
     # What came last is taken back first.
     changes = [(each, one) for each in mendings for one in (each.mends[::-1] if undo else each.mends)]
     if not changes and not any(each.held for each in mendings):
-        console.print(Text("Nothing to change.", style="head"))
+        everything = all(each.comparison.complete for each in mendings)
+        console.print(Text(f"Nothing to change{'' if everything else ' in what was compared'}.", style="head"))
     for index, (mending, one) in enumerate(changes):
         text = one.undo if undo else one.change
         if len(changes) > 1:
@@ -36,8 +38,11 @@ def show_changes(console: Console, mendings: Sequence[Mending], undo: bool = Fal
 
 
 def show_held(console: Console, mendings: Sequence[Mending]) -> None:
-    """Print the differences that are not closed, and why; and for which devices that cannot be told."""
+    """Print what was not compared, and the differences that are not closed, with the reason."""
     for mending in mendings:
+        if not mending.comparison.complete:
+            words = f"{mending.device}: not compared: {_not_compared(mending.comparison)}. `lattice diff` says why."
+            console.print(Text(words, style="strong"))
         if mending.mends and not mending.guarded:
             words = f"{mending.device}: lock-out protection is off: the intent declares no management path"
             console.print(Text(words, style="remedy"))
@@ -45,3 +50,10 @@ def show_held(console: Console, mendings: Sequence[Mending]) -> None:
             console.print(Text.assemble((f"{mending.device}: {one.subject}", "strong"), " is withheld"))
             hint = one.reason if one.firm else f"{one.reason}. To change it anyway: --allow-lockout '{one.subject}'"
             console.print(Padding(Text(hint, style="remedy"), (0, 0, 0, 2)))
+
+
+def _not_compared(one: Comparison) -> str:
+    names = [*one.unseen, *(f"IPv{family} rules" for family in one.unseen_families)]
+    if one.leftovers:
+        names.append(f"{plural(len(one.leftovers), 'line')} not understood")
+    return ", ".join(names)
