@@ -14,6 +14,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -27,7 +28,7 @@ TESTS = [
     "tests/test_nothing_dropped.py", "tests/test_images.py", "tests/test_jobs.py", "tests/test_mistakes.py",
     "tests/test_ground.py",
 ]  # fmt: skip
-SECONDS = 400
+PATIENCE = 4  # how many times as long as the tests take may pass before a mutant is taken not to end
 COMPARISONS: dict[type[ast.cmpop], type[ast.cmpop]] = {
     ast.Eq: ast.NotEq, ast.NotEq: ast.Eq, ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt,
     ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Is: ast.IsNot, ast.IsNot: ast.Is,
@@ -127,8 +128,8 @@ def mutants() -> Iterator[tuple[Path, int]]:
             yield from ((path, number) for number in range(counter.count))
 
 
-def passes(path: Path | None = None, text: str = "") -> bool:
-    """Tell whether the tests pass in a copy of the project, with another text in one file."""
+def failing(path: Path | None = None, text: str = "", seconds: float | None = None) -> str:
+    """Run the tests in a copy of the project, with another text in one file; return what failed, if anything did."""
     with tempfile.TemporaryDirectory() as folder:
         copy = Path(folder, "copy")
         shutil.copytree(ROOT, copy, ignore=shutil.ignore_patterns(".git", ".venv", ".hypothesis", "build", "*_cache"))
@@ -137,31 +138,34 @@ def passes(path: Path | None = None, text: str = "") -> bool:
         env = {**os.environ, "PYTHONPATH": str(copy / "src"), "HYPOTHESIS_PROFILE": "quick"}
         command = [sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:cacheprovider", *TESTS]
         try:
-            return (
-                subprocess.run(command, cwd=copy, env=env, capture_output=True, timeout=SECONDS, check=False).returncode
-                == 0
+            run = subprocess.run(
+                command, cwd=copy, env=env, capture_output=True, text=True, timeout=seconds, check=False
             )
         except subprocess.TimeoutExpired:
-            return False
+            return "it does not end"
+        return run.stdout if run.returncode else ""
 
 
-def survives(path: Path, number: int) -> str:
-    """Run the tests on a mutant; return what it is if they pass, else nothing."""
+def survives(path: Path, number: int, seconds: float) -> bool:
+    """Run the tests on a mutant, and print what it is if they pass."""
     mutation = Mutation(number)
     tree = ast.fix_missing_locations(mutation.visit(ast.parse(path.read_text())))
-    return f"{path.relative_to(ROOT)}:{mutation.what}" if passes(path, ast.unparse(tree)) else ""
+    if failing(path, ast.unparse(tree), seconds):
+        return False
+    print(f"{path.relative_to(ROOT)}:{mutation.what}", flush=True)
+    return True
 
 
 def main(count: int, seed: int = 0) -> None:
     """Try mutants taken at random, two at a time."""
-    if not passes():
-        sys.exit("the tests do not pass as it is: nothing could be told from their failing")
+    begin = time.monotonic()
+    if wrong := failing():
+        sys.exit(f"{wrong}\nThe tests do not pass as it is: nothing could be told from their failing.")
+    seconds = PATIENCE * (time.monotonic() - begin)  # several mutants share the cores, and a mutant may never end
     every = list(mutants())
     chosen = Random(seed).sample(every, min(count, len(every)))
     with ThreadPoolExecutor(2) as pool:
-        found = [each for each in pool.map(lambda one: survives(*one), chosen) if each]
-    print(*found, sep="\n")
-    killed = len(chosen) - len(found)
+        killed = len(chosen) - sum(pool.map(lambda one: survives(*one, seconds), chosen))
     print(f"{killed} of {len(chosen)} mutants killed ({killed / len(chosen):.0%}), of {len(every)} that there are")
 
 

@@ -82,7 +82,7 @@ def test_no_value_becomes_a_statement(
 WRONG = {
     "a path": ("'mine.conf'", '"../../evil"', "is no plain name"),
     "no expression": ("pattern = '[a-z0-9]+'", "pattern = '[a-z'", "is not a regular expression"),
-    "without end": ("pattern = '[a-z0-9]+'", "pattern = '(?:a+)+b'", "repeats a repetition"),
+    "without end": ("pattern = '[a-z0-9]+'", "pattern = '(?:a+)+b'", "repeats what has choices or repetitions"),
     "a group": ("pattern = '[a-z0-9]+'", "pattern = '([a-z])+'", "has a group that captures"),
     "like itself": ('title = "', 'like = "mine"\ntitle = "', "there is no other dialect 'mine'"),
 }

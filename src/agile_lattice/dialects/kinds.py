@@ -21,6 +21,8 @@ from typing import Any
 
 import msgspec
 
+from agile_lattice.dialects.expressions import takes
+
 CACHED = 1 << 16
 NUMBERS = 2**32 - 1
 WHOLE = "whole prefix"  # the trait of an end that is more than one address
@@ -69,6 +71,8 @@ class Kind(msgspec.Struct, frozen=True):
         collect, scatter = self.collect, self.scatter
         if collect is None or scatter is None:
             raise ValueError(f"there are no lists of {self.name}")
+        if takes(self.pattern, ",") or takes(self.pattern, " "):
+            raise ValueError(f"there are no lists of {self.name}: a comma or a space may be part of one")
         read, write, join = self.read, self.write, self.join
 
         @lru_cache(CACHED)
@@ -83,7 +87,7 @@ class Kind(msgspec.Struct, frozen=True):
             return self.accepts((trait[0], False) if isinstance(trait, tuple) else False)
 
         pattern = rf"{self.pattern}(?:\s*,\s*{self.pattern})*"
-        return Kind(f"{self.name},", pattern, read_all, write_all, accepts)
+        return Kind(f"{self.name},", pattern, read_all, write_all, accepts, bare=self.bare)
 
 
 def always(trait: Any) -> bool:

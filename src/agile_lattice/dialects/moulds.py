@@ -194,13 +194,13 @@ class _Choices(Compiler):
         self.kept.append((hole.field, read, re.compile(grouped).groups))
         return grouped
 
-    def maybe(self, element: Maybe, space: str) -> str:
+    def maybe(self, element: Maybe, space: str, glued: bool) -> str:
         text, chosen = self.way(element.body, space)
         if chosen:
             return text
         return f"(?!{self.beginning(element.body, space)})" if _tells(element.body) else f"(?:{text})?"
 
-    def choice(self, element: Choice, space: str) -> str:
+    def choice(self, element: Choice, space: str, glued: bool) -> str:
         ways = [(*self.way(body, space), _tells(body)) for body in element.bodies]
         if sum(chosen for _, chosen, _ in ways) > 1:
             raise _Undecided
@@ -216,7 +216,7 @@ class _Choices(Compiler):
                 left_out.append(self.beginning(body, space))
         return open_ways[0] if len(open_ways) == 1 else f"(?:{'|'.join(open_ways)})"
 
-    def any_order(self, element: AnyOrder, space: str) -> str:
+    def any_order(self, element: AnyOrder, space: str, glued: bool) -> str:
         ways = []
         for body in element.bodies:
             mark = len(self.holes)

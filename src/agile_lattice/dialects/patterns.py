@@ -16,6 +16,7 @@ from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Mayb
 from agile_lattice.dialects.kinds import Kind
 
 SPACE = r"[ \t]+"
+END = r"(?![^ \t])"  # nothing but a space or the end follows
 HoleReader = tuple[str, Callable[[str], Any]]
 Match = Callable[[str], "re.Match[str] | None"]
 NOT_OF_KIND = (ValueError, OSError, KeyError)  # what reading a value can raise if only its form was right
@@ -104,6 +105,11 @@ def kind_of(hole: Hole, kinds: Mapping[str, Kind]) -> Kind:
     return kind.listed() if hole.many else kind
 
 
+def _takes_the_rest(kind: Kind) -> bool:
+    """Tell whether a spelling is followed by more words as if they were part of it."""
+    return any(re.fullmatch(kind.pattern, text) for text in ("a a", "1 1"))
+
+
 class Compiler:
     """Compiles elements to an expression.
 
@@ -118,32 +124,52 @@ class Compiler:
         self.in_order = in_order  # what may stand in any order is wanted in the one in which it is written
         self.holes: list[HoleReader | None] = []
 
-    def run(self, body: tuple[Element, ...], space: str) -> str:
-        """Compile elements of which the first stands behind `space`, whatever it says itself."""
+    def run(self, body: tuple[Element, ...], space: str, glued: bool = False) -> str:
+        """Compile elements of which the first stands behind `space`, whatever it says itself.
+
+        Args:
+            body: The elements.
+            space: What stands before the first.
+            glued: Whether something follows the last without a space.
+        """
+        follow = [*(each.glued for each in body[1:]), glued]
+        for each in body[:-1]:
+            if isinstance(each, Hole) and _takes_the_rest(kind_of(each, self.kinds)):
+                raise ValueError(
+                    f"nothing can follow <{each.field}>: it takes everything up to the end of the statement"
+                )
         return "".join(
-            self.element(each, space if index == 0 else "" if each.glued else self.space)
+            self.element(each, space if index == 0 else "" if each.glued else self.space, follow[index])
             for index, each in enumerate(body)
         )
 
-    def element(self, element: Element, space: str) -> str:
-        """Compile one element, which stands behind `space`."""
+    def element(self, element: Element, space: str, glued: bool = False) -> str:
+        """Compile one element, which stands behind `space`.
+
+        An element that ends where a word ends is settled once it is matched: it is never tried in another way because
+        of what follows. So a statement takes time with its length, however many elements could share its words.
+        """
         if isinstance(element, Word):
             return space + re.escape(element.text)
         if isinstance(element, Hole):
-            return space + self.hole(element)
-        if isinstance(element, Maybe):
-            return self.maybe(element, space)
-        if isinstance(element, Choice):
-            return self.choice(element, space)
-        return self.any_order(element, space)
+            text = space + self.hole(element)
+        elif isinstance(element, Maybe):
+            return self.maybe(element, space, glued)
+        elif isinstance(element, Choice):
+            text = self.choice(element, space, glued)
+        else:
+            return self.any_order(element, space, glued)
+        return text if glued else f"(?>{text}{END})"
 
-    def maybe(self, element: Maybe, space: str) -> str:
+    def maybe(self, element: Maybe, space: str, glued: bool) -> str:
         """Compile what may be missing."""
-        return f"(?:{self.run(element.body, space)})?"
+        text = self.run(element.body, space, glued)
+        return f"(?:{text})?" if glued else f"(?>(?:{text}{END})?)"
 
-    def choice(self, element: Choice, space: str) -> str:
+    def choice(self, element: Choice, space: str, glued: bool) -> str:
         """Compile ways of which one is taken, the first if it can."""
-        return f"(?:{'|'.join([self.run(body, space) for body in element.bodies])})"
+        ways = [self.run(body, space, glued) + ("" if glued else END) for body in element.bodies]
+        return f"(?:{'|'.join(ways)})"
 
     def pattern(self, hole: Hole) -> str:
         """Return what a hole takes."""
@@ -158,17 +184,19 @@ class Compiler:
         self.holes.append((field, kind_of(hole, self.kinds).read))
         return f"({self.pattern(hole)})"
 
-    def any_order(self, element: AnyOrder, space: str) -> str:
+    def any_order(self, element: AnyOrder, space: str, glued: bool) -> str:
         """Compile what may stand in any order, each with a group that marks that it is there."""
-        alternatives = []
+        alternatives, end = [], "" if glued else END
         if self.in_order:
             for body in element.bodies:
                 self.holes.append(None)
-                alternatives.append(f"(?:(){self.run(body, space)})?")
-            return "".join(alternatives)
-        for body in element.bodies:
-            # An empty group remembers that this element was there; the conditional makes a second one fail.
-            self.holes.append(None)
-            mark = len(self.holes)
-            alternatives.append(f"(?({mark})(?!)|(){self.run(body, space)})")
-        return f"(?:{'|'.join(alternatives)})*"
+                alternatives.append(f"(?:(){self.run(body, space, glued)}{end})?")
+            text = "".join(alternatives)
+        else:
+            for body in element.bodies:
+                # An empty group remembers that this element was there; the conditional makes a second one fail.
+                self.holes.append(None)
+                mark = len(self.holes)
+                alternatives.append(f"(?({mark})(?!)|(){self.run(body, space, glued)}{end})")
+            text = f"(?:{'|'.join(alternatives)})*"
+        return text if glued else f"(?>{text})"

@@ -88,13 +88,20 @@ def answers_for(interfaces: Iterable[Interface], translations: Iterable[Translat
 
     Neighbours on a connected subnet ask for an external address there; if the device does not
     answer, the packets never come. An address outside all connected subnets is routed to the
-    device and needs no answer, and its own addresses it answers for anyhow. What an interface
-    says by itself (`extra`, `answers`) is taken as it is.
+    device and needs no answer, and its own addresses it answers for anyhow (but for one that an
+    interface has only to be answered for there). What an interface says by itself (`extra`,
+    `answers`) is taken as it is.
     """
     interfaces = list(interfaces)
     translations = list(translations)
-    own = merged((each.value, each.value) for one in interfaces for each in one.addresses if each.family == 4)
-    wanted: Spans | None = None
+    external = external_addresses(translations)
+    own = merged(
+        (each.value, each.value)
+        for one in interfaces
+        for each in one.addresses
+        if each.family == 4 and not (_may_be_answer(one, each) and _within(external, each))
+    )
+    wanted = minus(external, own)
     answers = []
     for interface in interfaces:
         if interface.answers is not None:
@@ -107,9 +114,9 @@ def answers_for(interfaces: Iterable[Interface], translations: Iterable[Translat
             for each in interface.addresses
             if each.family == 4 and not each.is_host and not interface.loopback
         )
-        if wanted is None and subnets:
-            wanted = minus(external_addresses(translations), own)
-        here = meet(wanted or (), subnets)
+        here = meet(wanted, subnets)
+        if here:
+            here = minus(here, merged((each.value, each.value) for each in interface.addresses if each.family == 4))
         if here:
             addresses = AddressSet(4, here)
             used: dict[str | int, Place] = {
