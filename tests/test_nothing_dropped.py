@@ -41,6 +41,7 @@ KEYS: dict[str, list[tuple[tuple[str, ...], Any]]] = {
     "settings.reverse-path": [(("settings", "reverse-path"), "strict")],
     "settings.resolvers": [(("settings", "resolvers"), ["10.40.10.53"])],
     "settings.search": [(("settings", "search"), ["saltmarsh.example"])],
+    "settings.lookups": [(("settings", "lookups"), False)],
     "settings.hosts": [(("settings", "hosts"), {"pier": ["10.40.10.9"]})],
     "settings.identity": [(("settings", "identity"), "10.255.0.9")],
     "interface.address": [((*LAN, "address"), ["10.40.10.1/24", "10.40.11.1/24"])],

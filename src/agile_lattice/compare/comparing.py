@@ -115,9 +115,9 @@ def declares(device: Device, section: Section) -> bool:
     if section == "bridging":
         return any(each.carried for each in device.interfaces)
     if section in OWN_SETTINGS:
-        return bool(getattr(device.settings, section))
+        return getattr(device.settings, section) not in (None, ())
     if section == "settings":
-        return bool(replace(device.settings, host_name="", identity=None, resolvers=(), search=(), hosts=()))
+        return bool(device.settings.common())
     return bool(getattr(device, section))
 
 
@@ -189,9 +189,7 @@ def _settings(wanted: Settings, found: Settings, seen: Collection[Section]) -> I
     yield from _said_settings(wanted, found, seen)
     implied = _implied(wanted, found)
     if implied != wanted and "settings" in seen:
-        here, real = (
-            settings_data(replace(each, resolvers=(), search=(), hosts=(), identity=None)) for each in (implied, found)
-        )
+        here, real = (settings_data(replace(each.common(), host_name=each.host_name)) for each in (implied, found))
         fields = tuple(
             each for each in field_differences(here, real) if each not in field_differences(settings_data(wanted), real)
         )

@@ -19,6 +19,7 @@ from agile_lattice.dialects.facts import (
     HostFact,
     IdentityFact,
     InterfaceFact,
+    LookupsFact,
     MemberFact,
     ResolverFact,
     SearchFact,
@@ -86,6 +87,7 @@ def facts_of(device: Device) -> Facts:
         "settings": [_alike(SettingsFact, device.settings)] if device.settings else [],
         "asked": [AskedFact(each, device.settings.place.at("resolvers")) for each in device.settings.resolvers],
         "search": _search(device.settings),
+        "lookups": _lookups(device.settings),
         "host": [
             HostFact(entry.name, address, device.settings.place.at("hosts", entry.name))
             for entry in device.settings.hosts
@@ -187,6 +189,10 @@ def _search(settings: Settings) -> list[SearchFact]:
     return [SearchFact(" ".join(settings.search), settings.place.at("search"))] if settings.search else []
 
 
+def _lookups(settings: Settings) -> list[LookupsFact]:
+    return [] if settings.lookups is None else [LookupsFact(settings.lookups, settings.place.at("lookups"))]
+
+
 def _settings(facts: dict[str, list[Any]], host_name: str) -> Settings:
     found = _alike(Settings, facts["settings"][0]) if facts.get("settings") else Settings()
     identities = [each.identity for each in facts.get("identity", [])]
@@ -197,6 +203,7 @@ def _settings(facts: dict[str, list[Any]], host_name: str) -> Settings:
         identity=identities[0] if identities else None,
         resolvers=tuple(each.address for each in facts.get("asked", [])),
         search=tuple(domain for each in facts.get("search", []) for domain in each.domains.split()),
+        lookups=next((each.lookups for each in facts.get("lookups", [])), None),
         hosts=tuple(HostEntry(name, tuple(each.address for each in members)) for name, members in hosts.items()),
     )
 

@@ -201,6 +201,13 @@ class SearchFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
+class LookupsFact(msgspec.Struct, frozen=True):
+    """Whether a device asks resolvers for names at all."""
+
+    lookups: bool
+    place: Place = NOWHERE
+
+
 class HostFact(msgspec.Struct, frozen=True):
     """A name, or several between white space, in the device's own table of hosts."""
 
@@ -212,6 +219,6 @@ class HostFact(msgspec.Struct, frozen=True):
 SINGLE = "*"
 Fact = (
     DeviceFact | InterfaceFact | AddressFact | AnswerFact | MemberFact | CarriedFact | MadeFact | PartFact
-    | ResolverFact | AskedFact | SearchFact | HostFact
+    | ResolverFact | AskedFact | SearchFact | LookupsFact | HostFact
     | SideFact | TwinFact | GroupFact | OfferFact | Route | Rule | Passage | SettingsFact | IdentityFact
 )  # fmt: skip

@@ -156,6 +156,6 @@ def _said(device: Device, section: Section) -> object:
     if section == "bridging":
         carried = {(one.name, one.tagged, one.untagged, one.bridge and one.bridge.vlans) for one in device.interfaces}
         return {each for each in carried if any(each[1:])}
-    if section in ("resolvers", "hosts"):
+    if section in ("resolvers", "lookups", "hosts"):
         return device.settings
     return getattr(device, "interfaces" if section == "descriptions" else section)

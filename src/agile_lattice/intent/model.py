@@ -10,6 +10,7 @@ from __future__ import annotations
 from typing import Literal
 
 import msgspec
+from msgspec.structs import replace
 
 from agile_lattice.errors import UnknownName
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
@@ -24,13 +25,13 @@ Delivery = Literal["on-link", "routed"]
 ReversePath = Literal["off", "strict", "loose"]
 Section = Literal[
     "interfaces", "bridging", "descriptions", "answers", "routes", "translations", "permits", "access", "settings",
-    "identity", "resolvers", "hosts",
+    "identity", "resolvers", "lookups", "hosts",
 ]  # fmt: skip
 SECTIONS: tuple[Section, ...] = (
     "interfaces", "bridging", "descriptions", "answers", "routes", "translations", "permits", "access", "settings",
-    "identity", "resolvers", "hosts",
+    "identity", "resolvers", "lookups", "hosts",
 )  # fmt: skip
-OWN_SETTINGS: tuple[Section, ...] = ("identity", "resolvers", "hosts")
+OWN_SETTINGS: tuple[Section, ...] = ("identity", "resolvers", "lookups", "hosts")
 
 
 _TOGETHER: dict[str, Section] = {"host-name": "identity", "search": "resolvers"}
@@ -67,6 +68,7 @@ class Settings(msgspec.Struct, frozen=True):
         forwarding4, forwarding6: Whether it forwards packets of a family between interfaces; `None` if not said.
         reverse_path: Whether a packet's source must be behind the interface that it came in by (RFC 3704).
         resolvers: DNS resolvers that it asks.
+        lookups: Whether it asks resolvers for names at all; `None` if not said.
         search: Domains in which it looks for short names, in order (RFC 1535).
         hosts: Its own table of hosts.
         identity: The address that stands for the device (router id); `None` for its first IPv4 loopback.
@@ -80,10 +82,15 @@ class Settings(msgspec.Struct, frozen=True):
     hosts: tuple[HostEntry, ...] = ()
     identity: Address | None = None
     search: tuple[str, ...] = ()
+    lookups: bool | None = None
     place: Place = NOWHERE
 
     def __bool__(self) -> bool:
         return self != Settings()
+
+    def common(self) -> Settings:
+        """Return what is of no section of its own."""
+        return replace(self, host_name="", identity=None, resolvers=(), search=(), lookups=None, hosts=())
 
 
 class Device(msgspec.Struct, frozen=True):

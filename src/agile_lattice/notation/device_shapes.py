@@ -168,6 +168,7 @@ class SettingsShape(Shape):
     forwarding: ShortOrKeys[bool, ForwardingShape] | None = None
     reverse_path: Literal["off", "strict", "loose"] | None = None
     resolvers: Many[IPAddress] = []
+    lookups: bool | None = Field(default=None, description="Whether names are looked up by asking resolvers.")
     search: Many[Name] = Field(default=[], description="Domains in which short names are looked for, in order.")
     hosts: dict[Name, Many[IPAddress]] = {}
     identity: IPAddress | None = None

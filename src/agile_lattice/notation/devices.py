@@ -204,5 +204,6 @@ def _settings(shape: SettingsShape, place: Place) -> Settings:
         tuple(HostEntry(name, tuple(addresses)) for name, addresses in shape.hosts.items()),
         shape.identity,
         tuple(shape.search),
+        shape.lookups,
         place,
     )

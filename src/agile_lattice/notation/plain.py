@@ -62,6 +62,8 @@ def settings_data(one: Settings) -> dict[str, Any]:
     elif one.forwarding4 is not None or one.forwarding6 is not None:
         each = {"ipv4": one.forwarding4, "ipv6": one.forwarding6}
         data["forwarding"] = Line({family: value for family, value in each.items() if value is not None})
+    if one.lookups is not None:
+        data["lookups"] = one.lookups
     return data | said(
         reverse_path=one.reverse_path,
         resolvers=_texts(one.resolvers),
