@@ -10,12 +10,12 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from agile_lattice.cli.arguments import build_parser
-from agile_lattice.cli.documents import DOCUMENTS, json_schema
+from agile_lattice.cli.commands import COMMANDS, command_parser, documents
+from agile_lattice.cli.schemas import json_schema
 from agile_lattice.notation import shapes
 
 DOCS = Path(__file__).parent.parent / "docs"
-COMMANDS = """\
+COMMANDS_PAGE = """\
 # The commands
 
 `lattice COMMAND --help` prints this. The exit code is 0 if there is nothing to report, 1 for findings or differences, 2
@@ -46,8 +46,9 @@ def pages() -> dict[str, str]:
 
 def commands_page() -> str:
     """Return what every command takes."""
-    parts = [COMMANDS]
-    for name, command in _actions(build_parser()):
+    parts = [COMMANDS_PAGE]
+    for name in COMMANDS:
+        command = command_parser(name)
         parts.append(f"\n## lattice {name}\n\n{command.description}\n")
         inner = list(_actions(command))
         if not inner:
@@ -138,8 +139,8 @@ def _type(one: dict[str, Any]) -> str:
 def output_page() -> str:
     """Return what `--format json` prints."""
     parts = [OUTPUT]
-    for document in DOCUMENTS:
-        schema = json_schema(document)
+    for document, printed in documents().items():
+        schema = json_schema(document, printed)
         file = f"{document.replace(' ', '-').replace('--', '')}.schema.json"
         parts.append(f"| `lattice {document} --format json` | {_cell(_printed(schema))} | [{file}](schemas/{file}) |\n")
     return "".join(parts)

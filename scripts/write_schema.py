@@ -10,7 +10,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from agile_lattice.cli.documents import DOCUMENTS, json_schema
+from agile_lattice.cli.commands import documents
+from agile_lattice.cli.schemas import json_schema
 from agile_lattice.notation import shapes
 
 OUTPUTS = Path(__file__).parent.parent / "docs" / "schemas"
@@ -19,8 +20,8 @@ OUTPUTS = Path(__file__).parent.parent / "docs" / "schemas"
 def schemas() -> Iterator[tuple[Path, dict[str, Any]]]:
     """Yield every schema, and where it belongs."""
     yield Path(shapes.__file__).parent / "intent.schema.json", shapes.json_schema()
-    for document in DOCUMENTS:
-        yield OUTPUTS / f"{document.replace(' ', '-').replace('--', '')}.schema.json", json_schema(document)
+    for document, printed in documents().items():
+        yield OUTPUTS / f"{document.replace(' ', '-').replace('--', '')}.schema.json", json_schema(document, printed)
 
 
 if __name__ == "__main__":

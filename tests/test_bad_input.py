@@ -145,7 +145,7 @@ def test_what_is_not_there_is_said(argv: list[str], says: str, capsys: pytest.Ca
     ("words", "says"),
     [
         (["chekc", "intent.yaml"], "there is no command 'chekc'\n    Did you mean `lattice check`?"),
-        (["walk", "intent.yaml", "--plna"], "`lattice walk` does not take '--plna'\n    Did you mean --plan?"),
+        (["walk", "intent.yaml", "--plna"], "`lattice walk` does not take '--plna'\n    Did you mean `--plan`?"),
         (["diff", "a", "b", "--zzz"], "`lattice diff --help` says what it takes."),
     ],
 )

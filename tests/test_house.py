@@ -23,6 +23,6 @@ def test_everything_the_package_shows_is_there() -> None:
 
 
 def test_help_imports_nothing_heavy() -> None:
-    program = "import sys, agile_lattice.cli.main as m; m.build_parser().format_help(); print(*sys.modules)"
+    program = "import sys, agile_lattice.cli.main as m; m.main_parser().format_help(); print(*sys.modules)"
     loaded = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True).stdout.split()
     assert not {"msgspec", "pydantic", "yaml", "rich", "tomllib"} & set(loaded)

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import csv
 import sys
-from argparse import Namespace
+from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
-from agile_lattice.cli.documents import AddressPlan, Used
+import msgspec
+
+from agile_lattice.cli.options import add_intent, count
 from agile_lattice.cli.output import print_json, write_picture
-from agile_lattice.intent.addresses import Prefix
+from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
@@ -17,6 +19,42 @@ from agile_lattice.plan.usage import COLUMNS, Plan, plans, table
 from agile_lattice.show.terminal import console
 
 FORMULA = tuple("=+-@\t\r")  # what a spreadsheet takes for the beginning of one
+
+
+EXAMPLE = "lattice addresses intent.yaml --run 4"
+FORMATS: tuple[str, ...] = ("json", "csv")
+
+
+class Used(msgspec.Struct, frozen=True):
+    """Addresses with one use; `kind` and `holder` say what for and by whom."""
+
+    addresses: AddressSet
+    kind: str
+    holder: str
+    what: str
+    place: Place | None
+
+
+class AddressPlan(msgspec.Struct, frozen=True):
+    """A block or a subnet: what it is used for, how many addresses are left, the next one, and the next run of them."""
+
+    name: str
+    prefix: Prefix
+    left: int
+    next: str | None
+    run: str | None
+    uses: tuple[Used, ...]
+
+
+DOCUMENTS = {"": list[AddressPlan]}
+
+
+def add_arguments(command: ArgumentParser) -> None:
+    """Add what the command takes."""
+    add_intent(command)
+    command.add_argument("--only", metavar="WHICH", help="a block, a zone, or the subnets in a prefix")
+    command.add_argument("--run", metavar="N", type=count, default=1, help="find N spare addresses in a row")
+    command.add_argument("--picture", metavar="FILE", help="draw it, as .png or .svg")
 
 
 def run(arguments: Namespace) -> int:

@@ -3,18 +3,39 @@
 from __future__ import annotations
 
 import sys
-from argparse import Namespace
+from argparse import ArgumentParser, Namespace
 from difflib import get_close_matches
+
+import msgspec
 
 from agile_lattice.checks import RULEBOOK, Finding, findings
 from agile_lattice.checks.exchange import junit, sarif
-from agile_lattice.cli.documents import Checked
+from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import print_json
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.show.findings import show_check, show_findings
 from agile_lattice.show.terminal import console
+
+EXAMPLE = "lattice check intent.yaml"
+FORMATS: tuple[str, ...] = ("json", "sarif", "junit")
+
+
+class Checked(msgspec.Struct, frozen=True):
+    """What `lattice check` found in a network."""
+
+    network: str
+    findings: tuple[Finding, ...]
+
+
+DOCUMENTS = {"": Checked}
+
+
+def add_arguments(command: ArgumentParser) -> None:
+    """Add what the command takes."""
+    add_intent(command, optional=True)
+    command.add_argument("--explain", metavar="SLUG", help="explain a check, with examples")
 
 
 def run(arguments: Namespace) -> int:

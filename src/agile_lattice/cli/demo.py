@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from argparse import Namespace
+from argparse import ArgumentParser, Namespace
 from contextlib import chdir
 from pathlib import Path
 
@@ -21,6 +21,15 @@ from agile_lattice.notation.loading import load
 from agile_lattice.show.terminal import console
 
 DATA = Path(demo.__file__).parent
+
+
+EXAMPLE = "lattice demo"
+FORMATS: tuple[str, ...] = ()
+
+
+def add_arguments(command: ArgumentParser) -> None:
+    """Add what the command takes."""
+    command.add_argument("--into", metavar="FOLDER", help="write the demo files there instead, to experiment with")
 
 
 def run(arguments: Namespace) -> int:

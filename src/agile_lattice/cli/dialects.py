@@ -2,21 +2,63 @@
 
 from __future__ import annotations
 
-from argparse import Namespace
+from argparse import ArgumentParser, Namespace
 from pathlib import Path
+from typing import Any
 
-from agile_lattice.cli.documents import Listed, Tried
+import msgspec
+
+from agile_lattice.cli.options import add_action
 from agile_lattice.cli.output import print_json
 from agile_lattice.dialects import as_intent
 from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.registry import BUILT_IN, catalogue_beside
-from agile_lattice.dialects.trying import SAME, carries, probe, probes, try_sample
-from agile_lattice.intent.model import Network
+from agile_lattice.dialects.trying import SAME, Trial, carries, probe, probes, try_sample
+from agile_lattice.intent.model import Network, Section
 from agile_lattice.notation.located import read_text
 from agile_lattice.notation.plain import device_data
 from agile_lattice.notation.writing import write
 from agile_lattice.show.dialects import show_list, show_matrix, show_trial
 from agile_lattice.show.terminal import console
+
+EXAMPLE = "lattice dialects"
+FORMATS: tuple[str, ...] = ()
+
+
+class Listed(msgspec.Struct, frozen=True):
+    """A dialect: what it is, which sections it carries, and its file."""
+
+    name: str
+    title: str
+    carries: tuple[Section, ...]
+    file: str
+
+
+class Tried(msgspec.Struct, frozen=True):
+    """What became of a sample in a dialect, and the device that it describes, in the notation of an intent."""
+
+    trial: Trial
+    device: dict[str, Any]
+
+
+DOCUMENTS = {
+    "list": list[Listed],
+    "matrix": dict[str, dict[str, str]],
+    "try": Tried,
+}
+
+
+def add_arguments(command: ArgumentParser) -> None:
+    """Add what the command takes."""
+    actions = command.add_subparsers(title="actions", metavar="ACTION", dest="action")
+    add_action(actions, "list", "list the dialects (this is what happens without an action)")
+    add_action(actions, "matrix", "show what each supports, by trying")
+    action = add_action(
+        actions, "try", "read a sample with a dialect file, write it again, and show what was understood"
+    )
+    action.add_argument("file", metavar="FILE", help="the dialect: a .toml file")
+    action.add_argument("sample", metavar="SAMPLE", help="a configuration of the device")
+    command.set_defaults(action="list", format="text")
 
 
 def run(arguments: Namespace) -> int:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from argparse import Namespace
+from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from msgspec.structs import replace
 
 from agile_lattice.cli.captures import captured_texts
+from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json, write_picture
 from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.differences import Comparison, Effect
@@ -16,6 +17,20 @@ from agile_lattice.dialects.registry import catalogue_beside
 from agile_lattice.notation.loading import load
 from agile_lattice.show.differences import show_comparisons
 from agile_lattice.show.terminal import console, told
+
+EXAMPLE = "lattice diff intent.yaml captures"
+FORMATS: tuple[str, ...] = ("json",)
+DOCUMENTS = {"": list[Comparison]}
+
+
+def add_arguments(command: ArgumentParser) -> None:
+    """Add what the command takes."""
+    add_captures(command)
+    command.add_argument(
+        "--only", choices=["changes-traffic", "may-change-traffic", "description-only", "no-effect"],
+        help="show only these differences; the exit code is 1 if there are others, too",
+    )  # fmt: skip
+    command.add_argument("--picture", metavar="FILE", help="draw devices by sections, as .png or .svg")
 
 
 def run(arguments: Namespace) -> int:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from argparse import Namespace
+from argparse import ArgumentParser, Namespace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from agile_lattice.behaviour.shadowing import ordered
 from agile_lattice.behaviour.topology import Topology
+from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import write_picture
 from agile_lattice.intent.model import Network
 from agile_lattice.notation.errors import fail
@@ -17,6 +18,19 @@ from agile_lattice.packets.boxes import Undecided
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
+
+
+EXAMPLE = "lattice draw intent.yaml network.svg"
+FORMATS: tuple[str, ...] = ()
+
+
+def add_arguments(command: ArgumentParser) -> None:
+    """Add what the command takes."""
+    add_intent(command)
+    command.add_argument("into", metavar="FILE", help="the picture: a .png or an .svg")
+    command.add_argument(
+        "--rules", metavar="DEVICE", help="draw instead which rules of this device hide packets from which"
+    )
 
 
 def run(arguments: Namespace) -> int:

@@ -1,20 +1,16 @@
-"""The command `lattice`: which command the arguments call, and what is said if it fails.
-
-Every command is a module of this room with `run(arguments) -> int`, imported when it is
-called: asking for help costs nothing of what a command needs.
-"""
+"""The command `lattice`: which command the arguments call, and what is said if it fails."""
 
 from __future__ import annotations
 
 import gc
+import re
 import sys
-from argparse import ArgumentParser, Namespace, _SubParsersAction
-from collections.abc import Mapping, Sequence
+from argparse import Namespace
 from difflib import get_close_matches
-from importlib import import_module
 from io import StringIO, TextIOWrapper
 
-from agile_lattice.cli.arguments import build_parser
+from agile_lattice.cli.commands import COMMANDS, command_module, command_parser, main_parser, whole_parser
+from agile_lattice.errors import LatticeError
 
 NOTHING_TO_REPORT, COULD_NOT = 0, 2
 
@@ -28,83 +24,69 @@ def main(argv: list[str] | None = None) -> int:
     Returns:
         0 for nothing to report, 1 for findings or differences, 2 if it could not be done.
     """
-    parser = build_parser()
     words = sys.argv[1:] if argv is None else argv
-    mistaken = _mistaken_command(parser, words)
-    if mistaken:
-        print(f"lattice: {mistaken}", file=sys.stderr)
-        return COULD_NOT
+    if not words or words[0].startswith("-"):
+        return _without_command(words)
+    name = words[0]
+    if name not in COMMANDS:
+        return _failed(f"there is no command {name!r}", _nearest(name, list(COMMANDS), "There are {}.", "lattice "))
+    parser = command_parser(name)
+    arguments, unknown = parser.parse_known_args(words[1:])
+    if unknown:
+        options = re.findall(r"--[\w-]+", parser.format_help())
+        remedy = _nearest(unknown[0].partition("=")[0], options, f"`{parser.prog} --help` says what it takes.")
+        return _failed(f"`{parser.prog}` does not take {unknown[0]!r}", remedy)
+    return _guarded(name, arguments)
+
+
+def _without_command(words: list[str]) -> int:
+    """Do what is asked for without a command: help, if nothing else."""
+    parser = main_parser()
     arguments, unknown = parser.parse_known_args(words)
     if unknown:
-        print(f"lattice: {_mistaken_option(parser, arguments.command, unknown[0])}", file=sys.stderr)
-        return COULD_NOT
+        return _failed(f"`lattice` does not take {unknown[0]!r}", "`lattice --help` says what it takes.")
     if arguments.completion:
         import shtab
 
-        print(shtab.complete(parser, arguments.completion))
-        return NOTHING_TO_REPORT
-    if arguments.command is None:
+        print(shtab.complete(whole_parser(), arguments.completion))
+    else:
         parser.print_help()
-        return NOTHING_TO_REPORT
-    return _guarded(arguments)
+    return NOTHING_TO_REPORT
 
 
-def _commands(parser: ArgumentParser) -> Mapping[str, ArgumentParser]:
-    return next(each.choices for each in parser._actions if isinstance(each, _SubParsersAction))
+def _nearest(word: str, known: list[str], otherwise: str, before: str = "") -> str:
+    near = get_close_matches(word, known, 1)
+    return f"Did you mean `{before}{near[0]}`?" if near else otherwise.format(", ".join(known))
 
 
-def _mistaken_command(parser: ArgumentParser, words: Sequence[str]) -> str:
-    """Say what is wrong with a command that there is not; nothing if there is."""
-    known = _commands(parser)
-    if not words or words[0].startswith("-") or words[0] in known:
-        return ""
-    near = get_close_matches(words[0], known, 1)
-    remedy = f"Did you mean `lattice {near[0]}`?" if near else f"There are {', '.join(known)}."
-    return f"there is no command {words[0]!r}\n    {remedy}"
+def _failed(what: str, remedy: str = "") -> int:
+    print(f"lattice: {what}" + (f"\n    {remedy}" if remedy else ""), file=sys.stderr)
+    return COULD_NOT
 
 
-def _mistaken_option(parser: ArgumentParser, command: str | None, word: str) -> str:
-    """Say what is wrong with a word that a command does not take."""
-    of = _commands(parser)[command] if command else parser
-    known = [name for each in of._actions for name in each.option_strings]
-    near = get_close_matches(word.partition("=")[0], known, 1)
-    remedy = f"Did you mean {near[0]}?" if near else f"`{of.prog} --help` says what it takes."
-    return f"`{of.prog}` does not take {word!r}\n    {remedy}"
-
-
-def _guarded(arguments: Namespace) -> int:
+def _guarded(name: str, arguments: Namespace) -> int:
     """Run a command; what is wrong with its input is said in words, and is exit code 2."""
-    from agile_lattice.dialects.errors import DialectError
     from agile_lattice.notation.errors import NotationError
 
     try:
-        code: int = import_module(f"agile_lattice.cli.{arguments.command}").run(arguments)
+        return command_module(name).run(arguments)
     except NotationError as error:
         from agile_lattice.show.faults import fault_text
 
-        print(f"lattice: {fault_text(error)}", file=sys.stderr)
-        return COULD_NOT
+        return _failed(fault_text(error))
     except ModuleNotFoundError as error:
         module = (error.name or "").partition(".")[0]
         if module not in EXTRAS:
             raise
-        print(f"lattice: {_lacking(module)}", file=sys.stderr)
-        return COULD_NOT
-    except (DialectError, OSError) as error:
-        print(f"lattice: {error}", file=sys.stderr)
-        return COULD_NOT
+        return _failed(f"this needs {module}, which is not installed", f"pip install 'agile-lattice[{EXTRAS[module]}]'")
+    except (LatticeError, OSError) as error:
+        return _failed(str(error))
     except KeyboardInterrupt:
-        print("lattice: interrupted", file=sys.stderr)
-        return COULD_NOT
-    return code
+        return _failed("interrupted")
 
 
 # What is not installed with the package itself, and with which of its extras it comes.
 EXTRAS = {"matplotlib": "figures", "pandas": "frames", "jinja2": "report"}
-
-
-def _lacking(module: str) -> str:
-    return f"this needs {module}, which is not installed\n    pip install 'agile-lattice[{EXTRAS[module]}]'"
 
 
 def run() -> None:
@@ -120,8 +102,7 @@ def run() -> None:
         sys.stderr.close()
         code = COULD_NOT
     except KeyboardInterrupt:
-        print("lattice: interrupted", file=sys.stderr)
-        code = COULD_NOT
+        code = _failed("interrupted")
     sys.exit(code)
 
 

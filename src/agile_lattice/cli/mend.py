@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import sys
-from argparse import Namespace
+from argparse import ArgumentParser, Namespace
 from collections.abc import Sequence
 from pathlib import Path
 
 from agile_lattice.cli.captures import captured_texts
+from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json, write_files
 from agile_lattice.compare.mending import Mending, mend
 from agile_lattice.dialects.registry import catalogue_beside
@@ -16,6 +17,21 @@ from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.show.mending import show_changes, show_held
 from agile_lattice.show.terminal import console, told
+
+EXAMPLE = "lattice mend intent.yaml captures --into changes"
+FORMATS: tuple[str, ...] = ("json",)
+DOCUMENTS = {"": list[Mending]}
+
+
+def add_arguments(command: ArgumentParser) -> None:
+    """Add what the command takes."""
+    add_captures(command)
+    command.add_argument("--undo", action="store_true", help="print the commands that undo the change instead")
+    command.add_argument("--into", metavar="FOLDER", help="write both there, a folder for each device; all or none")
+    command.add_argument(
+        "--allow-lockout", metavar="SUBJECT", action="append",
+        help="change this although it could lock you out of the device; may be repeated",
+    )  # fmt: skip
 
 
 def run(arguments: Namespace) -> int:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from agile_lattice.dialects.errors import Refusal
+from agile_lattice.errors import LatticeError
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
@@ -41,7 +41,7 @@ def _plain(value: Any) -> Any:
         return str(value)
     if isinstance(value, msgspec.Struct):
         return {name: _plain(getattr(value, name)) for name in value.__struct_fields__}
-    if isinstance(value, Refusal):
+    if isinstance(value, LatticeError):
         return _plain(vars(value))
     if isinstance(value, Mapping):
         return {key: _plain(each) for key, each in value.items()}

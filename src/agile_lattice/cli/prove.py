@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
-from argparse import Namespace
+from argparse import ArgumentParser, Namespace
 from collections.abc import Iterator
 from pathlib import Path
 
 from agile_lattice.behaviour.proving import Proof
 from agile_lattice.cli.captures import captured_texts
+from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json
 from agile_lattice.cli.revisions import intent_of_revision
 from agile_lattice.compare.verdicts import Verdict, between, verdict
@@ -23,6 +24,16 @@ from agile_lattice.show.proving import show_verdict
 from agile_lattice.show.terminal import console, told
 
 SPELLS_INTENT = re.compile(r"""^[\s{]*["']?lattice["']?\s*:""", re.MULTILINE)
+
+
+EXAMPLE = "lattice prove intent.yaml captures"
+FORMATS: tuple[str, ...] = ("json",)
+DOCUMENTS = {"": list[Verdict]}
+
+
+def add_arguments(command: ArgumentParser) -> None:
+    """Add what the command takes."""
+    add_captures(command, "; or another intent; or @REVISION, for the intent as it was in git")
 
 
 def run(arguments: Namespace) -> int:

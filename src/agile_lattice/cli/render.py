@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import sys
-from argparse import Namespace
+from argparse import ArgumentParser, Namespace
 from collections.abc import Sequence
 from pathlib import Path
 
+from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import print_json, write_files
 from agile_lattice.compare.verdicts import verdict
 from agile_lattice.dialects import Rendered, read_device, render_device
@@ -18,6 +19,26 @@ from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import chosen_devices
 from agile_lattice.show.terminal import console, plural, told, visible
+
+EXAMPLE = "lattice render intent.yaml --into rendered"
+FORMATS: tuple[str, ...] = ("json",)
+DOCUMENTS = {"": list[Rendered]}
+
+
+def add_arguments(command: ArgumentParser) -> None:
+    """Add what the command takes."""
+    add_intent(command)
+    command.add_argument("--device", metavar="NAME", action="append", help="only this device; may be repeated")
+    command.add_argument("--into", metavar="FOLDER", help="write files there, a folder for each device; all or none")
+    command.add_argument(
+        "--units", metavar="FOLDER",
+        help="write units of systemd there that load what would be gone after a restart; the texts go to /etc/lattice",
+    )  # fmt: skip
+    command.add_argument(
+        "--prove",
+        action="store_true",
+        help="read it again and prove that it is the same for every packet, or write nothing",
+    )
 
 
 def run(arguments: Namespace) -> int:

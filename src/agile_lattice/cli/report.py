@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from argparse import Namespace
+from argparse import ArgumentParser, Namespace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from agile_lattice.checks import findings
 from agile_lattice.cli.captures import captured_texts
+from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import write_files
 from agile_lattice.cli.revisions import intent_of_revision
 from agile_lattice.compare.changes import change
@@ -25,6 +26,21 @@ from agile_lattice.show.terminal import told
 
 if TYPE_CHECKING:
     from agile_lattice.show.report import Configured, Facts
+
+
+EXAMPLE = "lattice report intent.yaml report.html captures"
+FORMATS: tuple[str, ...] = ()
+
+
+def add_arguments(command: ArgumentParser) -> None:
+    """Add what the command takes."""
+    add_intent(command)
+    command.add_argument("into", metavar="FILE", help="the page: .html, or .md for the comment of a merge request")
+    command.add_argument(
+        "captures", metavar="CAPTURE", nargs="*",
+        help="a folder with a folder for each device, to be compared; or @REVISION, for what has changed since",
+    )  # fmt: skip
+    command.set_defaults(device=None)
 
 
 def run(arguments: Namespace) -> int:

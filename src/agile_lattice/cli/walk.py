@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from argparse import Namespace
+from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
-from agile_lattice.behaviour.probing import plan_probes
+from agile_lattice.behaviour.probing import ProbePlan, plan_probes
 from agile_lattice.behaviour.topology import Topology
-from agile_lattice.behaviour.walking import walk
+from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.behaviour.wording import Sent, packet_of
+from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import print_json, write_picture
 from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
@@ -20,6 +21,25 @@ from agile_lattice.show.flows import show_flows
 from agile_lattice.show.probing import show_plan
 from agile_lattice.show.terminal import console
 from agile_lattice.show.walking import show_walk
+
+EXAMPLE = "lattice walk intent.yaml 192.0.2.77 203.0.113.5 tcp/443 --at quay-edge:wan0"
+FORMATS: tuple[str, ...] = ("json",)
+DOCUMENTS = {"": Walk, "--flows": list[Walk], "--plan": ProbePlan}
+
+
+def add_arguments(command: ArgumentParser) -> None:
+    """Add what the command takes."""
+    add_intent(command)
+    command.add_argument("source", metavar="SOURCE", nargs="?", help="an address, or a host that the intent names")
+    command.add_argument("destination", metavar="DESTINATION", nargs="?", help="likewise")
+    command.add_argument("service", metavar="SERVICE", nargs="?", help="protocol and port, such as tcp/443, or icmp")
+    command.add_argument("--at", metavar="DEVICE:INTERFACE", help="ingress, if not the link of the source")
+    command.add_argument("--picture", metavar="FILE", help="draw it, as .png or .svg: a lane for each device")
+    command.add_argument(
+        "--flows", metavar="FILE", help="follow a list: a line for each, SOURCE DESTINATION SERVICE [DEVICE:INTERFACE]"
+    )
+    command.add_argument("--plan", action="store_true", help="list test packets for every rule")
+    command.add_argument("--device", metavar="NAME", action="append", help="plan for this device; may be repeated")
 
 
 def run(arguments: Namespace) -> int:
