@@ -43,14 +43,14 @@ def draw() -> Figure:
         if end:
             _arrow(axes, (x + WIDTH / 2, 2.04), (x + WIDTH / 2, 2.42), WARM)
             axes.text(x + WIDTH / 2, 2.66, end, fontsize=8.5, color=WARM, ha="center", va="center", linespacing=1.3)
-    end = 0.75 + len(STAGES) * (WIDTH + GAP) - GAP
-    _arrow(axes, (end + 0.06, 1.28), (end + GAP - 0.06, 1.28), INK)
+    last = 0.75 + len(STAGES) * (WIDTH + GAP) - GAP
+    _arrow(axes, (last + 0.06, 1.28), (last + GAP - 0.06, 1.28), INK)
     axes.text(0.4, 1.0, "in", fontsize=10, color=INK, ha="center")
-    axes.text(end + 0.33, 1.0, "out", fontsize=10, color=INK, ha="center")
+    axes.text(last + 0.33, 1.0, "out", fontsize=10, color=INK, ha="center")
     headers = [
         (0.75, "left", "original source, external destination"),
         (0.75 + WIDTH + GAP, "left", "original source, real destination: what permits see"),
-        (end - 0.02, "right", "new source, real destination"),
+        (last - 0.02, "right", "new source, real destination"),
     ]
     for x, side, words in headers:
         axes.text(x, 0.28, words, fontsize=8.5, color=FAINT, va="center", ha=side)

@@ -165,7 +165,7 @@ def main(count: int, seed: int = 0) -> None:
     every = list(mutants())
     chosen = Random(seed).sample(every, min(count, len(every)))
     with ThreadPoolExecutor(2) as pool:
-        killed = len(chosen) - sum(pool.map(lambda one: survives(*one, seconds), chosen))
+        killed = len(chosen) - sum(pool.map(lambda one: survives(one[0], one[1], seconds), chosen))
     print(f"{killed} of {len(chosen)} mutants killed ({killed / len(chosen):.0%}), of {len(every)} that there are")
 
 

@@ -106,8 +106,10 @@ def main() -> None:
                 lattice = Path(sys.executable).with_name("lattice")
                 command, intent, *more = FIGURES[name].split()
                 named = [] if command == "draw" else ["--picture"]
-                words = [command, intent, *([] if named else [TARGET / f"{name}.png"]), *more]
-                words += [*named, TARGET / f"{name}.png"] if named else []
+                picture_file = str(TARGET / f"{name}.png")
+                words = (
+                    [command, intent, *more, *named, picture_file] if named else [command, intent, picture_file, *more]
+                )
                 subprocess.run([lattice, *words], cwd=DEMO, check=False, capture_output=True)  # 1 if something differs
 
 

@@ -120,7 +120,7 @@ def _type(one: dict[str, Any]) -> str:
     if "enum" in one:
         return " or ".join(f"`{each}`" for each in one["enum"])
     if "anyOf" in one or "oneOf" in one:
-        kinds = [_type(each) for each in one.get("anyOf", one.get("oneOf")) if each.get("type") != "null"]
+        kinds = [_type(each) for each in one.get("anyOf", one.get("oneOf", [])) if each.get("type") != "null"]
         return " or ".join(dict.fromkeys(kinds))
     match one.get("type"):
         case "array":

@@ -122,4 +122,4 @@ def _told(protocol: int, body: bytes) -> tuple[int | None, int]:
 
 
 if __name__ == "__main__":
-    {"serve": serve, "connect": connect, "send": send, "watch": watch}[sys.argv[1]](*sys.argv[2:])
+    globals()[sys.argv[1]](*sys.argv[2:])  # serve, connect, send or watch

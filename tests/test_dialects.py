@@ -24,7 +24,7 @@ from agile_lattice.intent.permits import Permit
 from agile_lattice.intent.services import Service
 from agile_lattice.intent.translations import Dynamic, Static
 from agile_lattice.notation.located import parse
-from agile_lattice.notation.writing import device_data
+from agile_lattice.notation.plain import device_data
 from pairs import PAIRS
 from renderings import MEANT, TEXTS
 from test_laws import rendered

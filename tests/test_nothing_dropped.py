@@ -6,6 +6,7 @@ from itertools import combinations
 from typing import Any
 
 import pytest
+from pydantic import BaseModel
 
 import agile_lattice as al
 from agile_lattice.dialects.errors import Refusals
@@ -108,7 +109,7 @@ COVERED = {  # by an entry of another name
     "translation.from": "translation.to", "translation.destination": "translation.to",
     "translation.at": "translation.exempt",
 }  # fmt: skip
-SHAPES = {
+SHAPES: dict[str, type[BaseModel]] = {
     "device": DeviceShape, "settings": SettingsShape, "interface": InterfaceShape, "address": AddressShape,
     "bridge": BridgeShape, "route": RouteShape, "permit": PermitShape, "access": AccessShape,
     "translation": TranslationShape, "pool": PoolShape,

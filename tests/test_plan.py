@@ -55,7 +55,7 @@ def test_a_summary_is_the_smallest_and_says_what_it_covers_too_much(members: lis
     if found.prefix.length < 32:
         halves = split(found.prefix, found.prefix.length + 1)
         assert not any(all(half.contains(each) for each in members) for half in halves), "a smaller one would do"
-    theirs = list(ipaddress.collapse_addresses(ipaddress.ip_network(str(each)) for each in members))
+    theirs = list(ipaddress.collapse_addresses(ipaddress.IPv4Network(str(each)) for each in members))
     assert [str(each) for each in found.exact] == [str(each) for each in theirs]
     together = merged((each.first, each.last) for each in (*found.exact, *found.too_much))
     assert together == ((found.prefix.first, found.prefix.last),)

@@ -93,7 +93,7 @@ def test_what_is_not_ours_stays_where_it_is_or_nothing_is_printed(dialect: str, 
     speaks = (dialect, *WITH.get(dialect, ()))
     intent, _ = rendered(only_what_is_carried(data.draw(devices(speaks))))
     _, rendering = rendered(only_what_is_carried(data.draw(devices(speaks))))
-    texts = {}
+    texts: dict[str, str] = {}
     for each in rendering:
         lines = [line for line in each.text.splitlines() if line.strip()]
         if not lines or each.dialect != dialect:
