@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint wheel bench screenshots docs pages captures proofs mutants clean
+.PHONY: demo test lint wheel pythons bench screenshots docs pages captures proofs mutants clean
 
 demo: $(VENV)/installed
 	@$(BIN)/lattice demo
@@ -28,6 +28,10 @@ wheel: $(VENV)/installed-test
 	@rm -rf build/wheel && $(BIN)/pip wheel --quiet --no-deps --wheel-dir build/wheel .
 	@$(PYTHON) -m venv build/wheel/venv && build/wheel/venv/bin/pip install --quiet build/wheel/*.whl
 	@cd / && $(CURDIR)/build/wheel/venv/bin/lattice --version && $(CURDIR)/build/wheel/venv/bin/lattice demo > /dev/null
+
+# The same wheel, and the tests that need nothing else, in every newer Python that this machine has.
+pythons: wheel
+	@sh scripts/newer_pythons.sh build/wheel/*.whl
 
 bench: $(VENV)/installed-test
 	$(BIN)/python benchmarks/speed.py

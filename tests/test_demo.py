@@ -14,6 +14,7 @@ import pytest
 from rich.console import Console
 
 import agile_lattice as al
+from agile_lattice.cli import render
 from agile_lattice.cli.main import main
 from agile_lattice.plan.usage import plans
 from agile_lattice.show.addresses import show_plan as show_addresses
@@ -383,6 +384,6 @@ def test_who_interrupts_finds_nothing_half_done(
     def interrupted(*_: object, **__: object) -> None:
         raise KeyboardInterrupt
 
-    monkeypatch.setattr("agile_lattice.cli.render.render_device", interrupted)
+    monkeypatch.setattr(render, "render_device", interrupted)
     assert main(["render", INTENT, "--into", str(tmp_path / "out")]) == 2
     assert capsys.readouterr().err == "lattice: interrupted\n" and not (tmp_path / "out").exists()

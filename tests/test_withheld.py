@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import re
+from textwrap import dedent
+
 import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import semantics
 from agile_lattice.compare.comparing import find_gaps
+from agile_lattice.compare.holding import IN_ORDER
 from agile_lattice.compare.mending import mend
-from agile_lattice.dialects import read_device
+from agile_lattice.dialects import read_device, render_device
 from agile_lattice.dialects.errors import CaptureError, ChangeError, Refusals
 from agile_lattice.intent.addresses import Address
 from agile_lattice.notation.loading import loads
@@ -46,6 +50,37 @@ DIVERSIONS = {
     "a longer prefix over the next hop's subnet": [*PLAIN, "{to: 10.40.10.9/32, via: 10.40.11.9}"],
     "no route any more": [PLAIN[0]],
 }  # fmt: skip
+
+
+def test_an_address_more_on_the_interface_that_a_device_is_managed_over_is_withheld() -> None:
+    [intent] = loads(MANAGED.replace("ROUTES", f"[{', '.join(PLAIN)}]")).devices
+    more = " ip address 192.0.2.77/32\n"
+    for interface, withheld in (("lan0", True), ("lan1", False)):
+        text = BASE.replace(f"interface {interface}\n", f"interface {interface}\n{more}")
+        mending = mend(intent, [("running.conf", text)])
+        assert [f"address 192.0.2.77/32 on {interface}" in each.subject for each in mending.held] == [True] * withheld
+        assert any("no ip address 192.0.2.77/32" in each.change for each in mending.mends) != withheld
+
+
+def test_what_follows_from_silence_is_mended_but_for_the_order_of_addresses() -> None:
+    text = """
+        lattice: 1
+        devices:
+          quay:
+            speaks: [iproute2, nftables, sysctl]
+            interfaces:
+              wan0: {address: [203.0.113.2/28, 203.0.113.3/28]}
+              lan0: {address: 10.40.10.1/24}
+            routes: [{to: default, via: 203.0.113.1}]
+            translations: [{name: out, to: wan0, source-becomes: interface}]
+    """
+    [intent] = loads(dedent(text)).devices
+    texts = {each.file: each.text for each in render_device(intent)} | {"90-lattice.conf": "net.ipv4.ip_forward = 0\n"}
+    swapped = {"203.0.113.2": "203.0.113.3", "203.0.113.3": "203.0.113.2"}
+    texts["iproute2.batch"] = re.sub(r"203\.0\.113\.[23]", lambda one: swapped[one[0]], texts["iproute2.batch"])
+    mending = mend(intent, texts.items())
+    assert [each.reason for each in mending.held] == [IN_ORDER]
+    assert any("net.ipv4.ip_forward = 1" in each.change for each in mending.mends)
 
 
 @pytest.mark.parametrize("case", DIVERSIONS)

@@ -1,20 +1,24 @@
-"""Boxes before and after an action, held against every single packet of a small space."""
+"""A device as a function: images of boxes against every packet of a small space, links, look-ups."""
 
 from __future__ import annotations
 
 from itertools import product
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import agile_lattice as al
 from agile_lattice.behaviour.images import REWRITTEN, after, before, chained, packets_apart, pulled_back
 from agile_lattice.behaviour.listing import KEEP
+from agile_lattice.behaviour.topology import Topology
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.spans import Spans, merged
 from test_laws import SOME
 
 Point = tuple[int, ...]
+Change = tuple[str, int] | None  # of one number: to another, or by an offset
 SIDES = (1, 1, 2, 4, 4, 3)  # how many numbers there are in each dimension
 
 
@@ -75,6 +79,65 @@ def test_packets_are_apart_if_two_actions_make_different_ones_of_each(box: Box, 
     different = {point for point in points(box) if one.applied(point) != other.applied(point)}
     assert (apart is None) == (not different)
     assert apart is None or points(apart) <= different
+
+
+@pytest.mark.parametrize(
+    ("one", "other"), product([None, *[("to", n) for n in range(4)], ("by", -1), ("by", 2)], repeat=2)
+)
+def test_numbers_are_apart_of_which_two_changes_make_different_ones(one: Change, other: Change) -> None:
+    numbers = ((0, 3),)
+    first, second = (
+        Action("one of", *(((4, each[1]),) if each and each[0] == kind else () for kind in ("to", "by")))
+        for each in (one, other)
+    )
+    apart = packets_apart((((0, 0),),) * 4 + (numbers, ((0, 0),)), first, second)
+    wanted = {n for n in range(4) if made(one, n) != made(other, n)}
+    assert {n for low, high in (apart[4] if apart else ()) for n in range(low, high + 1)} == wanted
+
+
+def made(change: Change, number: int) -> int:
+    return number if not change else change[1] if change[0] == "to" else number + change[1]
+
+
+TWO_ROUTERS = """
+lattice: 1
+zones: {sea: {exposure: public}, quay: {exposure: own}}
+devices:
+  one:
+    speaks: frr
+    interfaces:
+      lo: {loopback: 10.255.0.1/32}
+      wan0: {zone: sea, address: [203.0.113.2/29, "fe80::1/64", "2001:db8:1::1/64", 192.0.2.1/32]}
+      lan0: {zone: quay, address: [10.40.10.1/24, 10.40.11.1/24]}
+  two:
+    speaks: frr
+    interfaces:
+      lo: {loopback: 10.255.0.2/32}
+      wan0: {zone: sea, address: [203.0.113.3/29, "fe80::2/64", "2001:db8:2::2/64", 192.0.2.2/32]}
+"""
+
+
+def test_interfaces_share_a_link_by_their_subnets_alone() -> None:
+    shared = Topology(al.loads(TWO_ROUTERS)).segments
+    assert {str(subnet): sorted(port.device.name for port in ports) for (_, subnet), ports in shared.items()} == {
+        "203.0.113.0/29": ["one", "two"], "2001:db8:1::/64": ["one"], "2001:db8:2::/64": ["two"],
+        "10.40.10.0/24": ["one"], "10.40.11.0/24": ["one"],
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("destination", "said"),
+    [("10.40.11.1", "10.40.11.1/24"), ("10.40.10.9", "10.40.10.1/24"), ("2001:db8:1::", "2001:db8:1::1/64")],
+)
+def test_a_look_up_says_where_the_address_is_written_that_it_follows_from(destination: str, said: str) -> None:
+    network = al.loads(TWO_ROUTERS)
+    source = "2001:db8:1::9" if ":" in destination else "203.0.113.5"
+    stages = (
+        al.walk(network, source, destination, "icmp6" if ":" in destination else "icmp", at="one:wan0").visits[0].stages
+    )
+    [place] = [each.place for each in stages if each.stage == "way"]
+    line = TWO_ROUTERS.splitlines()[place.line - 1]
+    assert line[place.column - 1 :].strip('"').startswith(said)
 
 
 @SOME
