@@ -8,7 +8,7 @@ from __future__ import annotations
 from itertools import groupby
 from pathlib import Path
 
-from agile_lattice.checks import RULEBOOK
+from agile_lattice.checks import CHECKS
 
 TARGET = Path(__file__).parent.parent / "docs" / "checks.md"
 HEAD = """\
@@ -25,8 +25,8 @@ from the checks themselves.
 
 def checks_page() -> str:
     """Return the page."""
-    parts = [HEAD.format(count=len(RULEBOOK))]
-    for theme, members in groupby(RULEBOOK.values(), key=lambda each: each.theme):
+    parts = [HEAD.format(count=len(CHECKS))]
+    for theme, members in groupby(CHECKS.values(), key=lambda each: each.theme):
         parts.append(f"\n## {theme.capitalize()}\n")
         for one in members:
             parts.append(f"\n### {one.slug}\n\n*{one.severity}.* {one.why}\n")

@@ -18,7 +18,7 @@ from msgspec.structs import replace
 
 import semantics
 from agile_lattice.compare.comparing import compare
-from agile_lattice.compare.verdicts import Verdict, between
+from agile_lattice.compare.equivalence import Verdict, between
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.intent.model import SECTIONS, Device, Settings
 from agile_lattice.intent.normal import normal

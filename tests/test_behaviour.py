@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 import agile_lattice as al
 from agile_lattice.behaviour.images import REWRITTEN, after, before, chained, packets_apart, pulled_back
-from agile_lattice.behaviour.listing import KEEP
+from agile_lattice.behaviour.stage_lists import KEEP
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box

@@ -8,8 +8,8 @@ from msgspec.structs import replace
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import walk
-from agile_lattice.compare.closing import as_it_is
-from agile_lattice.compare.verdicts import Verdict, verdict
+from agile_lattice.compare.applying import as_it_is
+from agile_lattice.compare.equivalence import Verdict, verdict
 from agile_lattice.dialects import read_device, render_device
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.model import Network

@@ -9,7 +9,7 @@ from xml.etree import ElementTree
 
 import pytest
 
-from agile_lattice.checks import RULEBOOK, Check, example_intent, findings
+from agile_lattice.checks import CHECKS, Check, example_intent, findings
 from agile_lattice.cli.main import main
 from agile_lattice.notation.errors import NotationError
 from agile_lattice.notation.loading import load, loads
@@ -19,7 +19,7 @@ COAST = ROOT / "examples" / "coast"
 DRAFT = ROOT / "src" / "agile_lattice" / "demo" / "draft.yaml"
 
 
-@pytest.mark.parametrize("check", RULEBOOK.values(), ids=RULEBOOK)
+@pytest.mark.parametrize("check", CHECKS.values(), ids=CHECKS)
 def test_a_check_knows_wrong_from_right(check: Check) -> None:
     assert findings(loads(example_intent(check.right))) == []
     if check.theme == "values":
@@ -44,7 +44,7 @@ def test_findings_go_to_other_programs(capsys: pytest.CaptureFixture[str]) -> No
     assert main(["check", str(DRAFT), "--format", "sarif"]) == 1
     [run] = json.loads(capsys.readouterr().out)["runs"]
     rules = [rule["id"] for rule in run["tool"]["driver"]["rules"]]
-    assert rules == list(RULEBOOK)
+    assert rules == list(CHECKS)
     lines = Path(DRAFT).read_text().splitlines()
     for one, result in zip(found, run["results"], strict=True):
         assert rules[result["ruleIndex"]] == result["ruleId"] == one.slug
@@ -57,7 +57,7 @@ def test_findings_go_to_other_programs(capsys: pytest.CaptureFixture[str]) -> No
     suite = ElementTree.fromstring(capsys.readouterr().out)
     failed = {case.get("name") for case in suite.iter("testcase") if case.find("failure") is not None}
     assert failed == {each.slug for each in found}
-    assert (suite.get("tests"), suite.get("failures")) == (str(len(RULEBOOK)), str(len(failed)))
+    assert (suite.get("tests"), suite.get("failures")) == (str(len(CHECKS)), str(len(failed)))
 
 
 def test_what_is_accepted_is_listed_and_does_not_count(capsys: pytest.CaptureFixture[str]) -> None:
@@ -72,7 +72,7 @@ def test_what_is_accepted_is_listed_and_does_not_count(capsys: pytest.CaptureFix
 def test_a_check_explains_itself(capsys: pytest.CaptureFixture[str]) -> None:
     assert main(["check", "--explain", "no-way-back"]) == 0
     text = capsys.readouterr().out
-    assert RULEBOOK["no-way-back"].why in " ".join(text.split()) and "wrong" in text and "right" in text
+    assert CHECKS["no-way-back"].why in " ".join(text.split()) and "wrong" in text and "right" in text
     assert main(["check", "--explain", "no-way-bakc"]) == 2
     assert "Did you mean 'no-way-back'?" in capsys.readouterr().err
     assert main(["check"]) == 2
@@ -80,13 +80,13 @@ def test_a_check_explains_itself(capsys: pytest.CaptureFixture[str]) -> None:
 
 
 def test_what_cannot_be_told_is_not_called_fine(capsys: pytest.CaptureFixture[str]) -> None:
-    text = example_intent(RULEBOOK["private-source-leaves"].wrong).replace("sea: {exposure: public}", "sea: {}")
+    text = example_intent(CHECKS["private-source-leaves"].wrong).replace("sea: {exposure: public}", "sea: {}")
     found = {each.slug: each for each in findings(loads(text))}
     assert found["private-source-leaves"].severity == "unknown"
     assert "exposure-unsaid" in found
 
 
 def test_a_leak_is_shown_by_a_packet_that_leaks() -> None:
-    [one] = findings(loads(example_intent(RULEBOOK["private-source-leaves"].wrong)))
+    [one] = findings(loads(example_intent(CHECKS["private-source-leaves"].wrong)))
     source = re.search(r"such as (10\.41\.\d+\.\d+) -> [\d.]+ \S+ from lan0 to wan0", one.what)
     assert source, "10.40.10.0/24 is translated, what is behind 10.40.10.2 is not"

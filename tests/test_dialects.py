@@ -109,6 +109,62 @@ def test_sections_that_no_dialect_carries_are_refused() -> None:
     assert [each.dialect for each in al.render(both)] == ["iproute2", "nftables"], "each section goes to the first"
 
 
+LANTERN = """
+dialect = "lantern"
+title = "a user's own"
+[kinds]
+way = {words = {in = "arrival", out = "departure"}}
+does = {words = {keep = "keep", change = "rewrite"}}
+[[forms]]
+name = "f"
+carries = ["interfaces", "routes", "translations", "permits"]
+surface = {kind = "lines"}
+phrases = '''
+lamp <interface:word> [mtu <mtu:number>]                   => interface
+beam <to:prefix4> by <via:address4> [after <distance:number>]  => route
+turn <stage:way> <does> [of <source:span4,>]                => rule
+turn back <to:span4>                                        => rule stage=departure verdict=rewrite
+let [<protocol:word>]                                       => permit verdict=pass
+'''
+""".replace("<does>", "<verdict:does>")
+WRONG_WORDS = {
+    "a constant": (
+        "stage=departure",
+        "stage=departur",
+        "rule.stage holds one of arrival, departure; did you mean departure?",
+    ),
+    "a verdict": ("verdict=pass", "verdict=allow", "permit.verdict holds one of pass, drop"),
+    "a word's value": (
+        'change = "rewrite"',
+        'change = "rewite"',
+        "<verdict:does> reads rewite: rule.verdict holds one of keep, rewrite",
+    ),
+    "text for a number": ("<mtu:number>", "<mtu:word>", "<mtu:word> reads text: interface.mtu holds a number"),
+    "an address for a prefix": ("<to:prefix4> by", "<to:address4> by", "route.to holds a prefix"),
+    "text for a set": ("<source:span4,>", "<source:word>", "rule.source holds a set of addresses"),
+    "a list for one": ("<via:address4>", "<via:address4,>", "there are no lists of address4"),
+    "a part of what has none": (
+        "<via:address4>",
+        "<via.ip:address4>",
+        "<via.ip>: route.via holds an address, which has no parts",
+    ),
+    "a field of another": ("<via:address4>", "<gateway:address4>", "<gateway> is no field of route"),
+    "true for a number": ("<mtu:number>]", "<enabled:word>]", "interface.enabled holds true or false"),
+}
+
+
+@pytest.mark.parametrize("case", WRONG_WORDS)
+def test_a_wrong_word_of_a_dialect_file_is_found_when_it_is_loaded(case: str) -> None:
+    old, new, says = WRONG_WORDS[case]
+    parse_dialect(LANTERN, "lantern.toml")
+    wrong = LANTERN.replace(old, new, 1)
+    line = next(n for n, (a, b) in enumerate(zip(wrong.splitlines(), LANTERN.splitlines(), strict=True), 1) if a != b)
+    used = line if line > 8 else next(n for n, text in enumerate(LANTERN.splitlines(), 1) if "<verdict:does>" in text)
+    with pytest.raises(DefinitionError) as caught:
+        parse_dialect(wrong, "lantern.toml")
+    assert str(caught.value).startswith(f"lantern.toml:{used}: ") and says in str(caught.value)
+
+
 @pytest.mark.parametrize("name", BUILT_IN.names())
 def test_a_text_of_another_kind_is_not_taken_for_one_of_this(name: str) -> None:
     # To a dialect of documents an empty one is an answer.

@@ -7,9 +7,9 @@ from hypothesis import HealthCheck, currently_in_test_context, event, given, set
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from agile_lattice.compare.closing import as_it_is
+from agile_lattice.compare.applying import as_it_is
+from agile_lattice.compare.equivalence import between
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
-from agile_lattice.compare.verdicts import between
 from agile_lattice.dialects import Rendered, as_intent, read_device, render_device
 from agile_lattice.dialects.errors import Refusals
 from agile_lattice.intent.interfaces import Bridge, Interface

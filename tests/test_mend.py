@@ -15,8 +15,8 @@ from msgspec.structs import replace
 
 from agile_lattice.cli.main import main
 from agile_lattice.compare.comparing import compare
+from agile_lattice.compare.equivalence import between, verdict
 from agile_lattice.compare.mending import Mending, mend
-from agile_lattice.compare.verdicts import between, verdict
 from agile_lattice.dialects import read_device, render_device
 from agile_lattice.dialects.errors import ChangeError
 from agile_lattice.dialects.registry import BUILT_IN

@@ -11,9 +11,9 @@ from agile_lattice.behaviour.shadowing import ordered, taking
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.cli.main import main
 from agile_lattice.intent.model import Network
+from agile_lattice.show.layout import CARD_WIDTH, links_of, placed
 from agile_lattice.show.rule_map import draw_rules
 from agile_lattice.show.sections import draw_sections
-from agile_lattice.show.tiers import CARD_WIDTH, links_of, placed
 
 DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
 INTENT = str(DEMO / "saltmarsh.yaml")

@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 
 import semantics
 from agile_lattice.compare.comparing import find_gaps
-from agile_lattice.compare.holding import IN_ORDER
 from agile_lattice.compare.mending import mend
+from agile_lattice.compare.withholding import IN_ORDER
 from agile_lattice.dialects import read_device, render_device
 from agile_lattice.dialects.errors import CaptureError, ChangeError, Refusals
 from agile_lattice.intent.addresses import Address

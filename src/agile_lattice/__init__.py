@@ -26,17 +26,17 @@ __version__ = "0.1.0"
 
 if TYPE_CHECKING:
     from agile_lattice import frames
+    from agile_lattice.behaviour.flow_parsing import follow as walk
     from agile_lattice.behaviour.probing import ProbePlan
     from agile_lattice.behaviour.probing import plan_probes as probes
     from agile_lattice.behaviour.walking import Walk
-    from agile_lattice.behaviour.wording import follow as walk
     from agile_lattice.checks import Finding
     from agile_lattice.checks import findings as check
     from agile_lattice.compare.comparing import compare as diff
     from agile_lattice.compare.differences import Comparison, Difference, Witness
+    from agile_lattice.compare.equivalence import Verdict, between
+    from agile_lattice.compare.equivalence import verdict as prove
     from agile_lattice.compare.mending import Mending, mend
-    from agile_lattice.compare.verdicts import Verdict, between
-    from agile_lattice.compare.verdicts import verdict as prove
     from agile_lattice.dialects import Rendered
     from agile_lattice.dialects import read_device as read
     from agile_lattice.dialects import render_device as render
@@ -74,20 +74,20 @@ _HOMES = {
     "Rendered": "dialects.Rendered",
     "Undecided": "packets.boxes.Undecided",
     "UnknownName": "errors.UnknownName",
-    "Verdict": "compare.verdicts.Verdict",
+    "Verdict": "compare.equivalence.Verdict",
     "Walk": "behaviour.walking.Walk",
     "Witness": "compare.differences.Witness",
-    "between": "compare.verdicts.between",
+    "between": "compare.equivalence.between",
     "check": "checks.findings",
     "diff": "compare.comparing.compare",
     "load": "notation.loading.load",
     "loads": "notation.loading.loads",
     "mend": "compare.mending.mend",
     "probes": "behaviour.probing.plan_probes",
-    "prove": "compare.verdicts.verdict",
+    "prove": "compare.equivalence.verdict",
     "read": "dialects.read_device",
     "render": "dialects.render_device",
-    "walk": "behaviour.wording.follow",
+    "walk": "behaviour.flow_parsing.follow",
     "write": "notation.writing.write",
 }
 

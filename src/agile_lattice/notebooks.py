@@ -8,10 +8,10 @@ from typing import Any
 
 SHOWN = (
     ("agile_lattice.intent.model", "Network", "network_html"),
-    ("agile_lattice.checks.rulebook", "Finding", "finding_html"),
+    ("agile_lattice.checks.registry", "Finding", "finding_html"),
     ("agile_lattice.compare.differences", "Comparison", "comparison_html"),
     ("agile_lattice.behaviour.walking", "Walk", "walk_html"),
-    ("agile_lattice.compare.verdicts", "Verdict", "verdict_html"),
+    ("agile_lattice.compare.equivalence", "Verdict", "verdict_html"),
 )
 
 

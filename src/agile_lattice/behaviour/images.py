@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from agile_lattice.behaviour.listing import KEEP
 from agile_lattice.behaviour.matching import DESTINATION, PORT, SOURCE
+from agile_lattice.behaviour.stage_lists import KEEP
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.spans import Spans, meet, minus

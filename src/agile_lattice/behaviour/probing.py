@@ -11,10 +11,10 @@ from itertools import islice
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.candidates import Candidate, packets_of, sender, towards
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.matching import DESTINATION, SOURCE
-from agile_lattice.behaviour.passing import End, Stage
+from agile_lattice.behaviour.pipeline import End, Stage
+from agile_lattice.behaviour.sample_packets import Candidate, packets_of, sender, towards
 from agile_lattice.behaviour.shadowing import Member, Ordered, ordered
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import Walk, in_words, walk

@@ -13,8 +13,8 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.links import comes_in, described, lent, proxy, wire
-from agile_lattice.behaviour.listing import LISTED, Listed, lines
 from agile_lattice.behaviour.matching import Match, Packet, Space
+from agile_lattice.behaviour.stage_lists import LISTED, Listed, lines
 from agile_lattice.behaviour.tables import Table
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.answering import normal_answers

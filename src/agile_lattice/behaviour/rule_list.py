@@ -10,8 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from agile_lattice.behaviour.images import REWRITTEN, after, chained, pulled_back
-from agile_lattice.behaviour.listing import Listed, lines
 from agile_lattice.behaviour.matching import DESTINATION, Space
+from agile_lattice.behaviour.stage_lists import Listed, lines
 from agile_lattice.behaviour.unknown import Unknown
 from agile_lattice.intent.addresses import BITS
 from agile_lattice.intent.model import Device

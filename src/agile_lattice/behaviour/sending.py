@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import chain, islice
 
-from agile_lattice.behaviour.candidates import is_outside, sender
 from agile_lattice.behaviour.images import ARRIVES, PROTOCOL
 from agile_lattice.behaviour.links import comes_in
 from agile_lattice.behaviour.matching import DESTINATION, LIKED_PORTS, LIKED_PROTOCOLS, PORT, SOURCE, STRANGER, Space
-from agile_lattice.behaviour.treatment import Treating
+from agile_lattice.behaviour.sample_packets import is_outside, sender
+from agile_lattice.behaviour.set_pipeline import Treating
 from agile_lattice.intent.addresses import BITS, Address, Prefix
 from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.spans import Spans, meet, merged, minus

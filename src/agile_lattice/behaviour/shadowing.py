@@ -8,8 +8,8 @@ from itertools import pairwise
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.listing import LISTED, Listed
 from agile_lattice.behaviour.matching import DESTINATION, PORT, SOURCE, Space
+from agile_lattice.behaviour.stage_lists import LISTED, Listed
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Access, Passage, Permit, passages

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 
 import msgspec
 
-from agile_lattice.behaviour.listing import Listed
+from agile_lattice.behaviour.stage_lists import Listed
 from agile_lattice.intent.places import Place
 
 

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 import msgspec
 
 from agile_lattice.behaviour.flows import Header
-from agile_lattice.behaviour.passing import STOPS, End, Passing, Stage
+from agile_lattice.behaviour.pipeline import STOPS, End, Passing, Stage
 from agile_lattice.behaviour.tables import Hop
 from agile_lattice.behaviour.topology import Topology
 

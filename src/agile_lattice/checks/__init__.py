@@ -20,10 +20,10 @@ from agile_lattice.checks import (
     summaries,
     values,
 )
-from agile_lattice.checks.rulebook import RULEBOOK, Check, Finding, example_intent, findings
+from agile_lattice.checks.registry import CHECKS, Check, Finding, example_intent, findings
 
 __all__ = [
-    "RULEBOOK", "Check", "Finding", "addresses", "answering", "blocks", "example_intent", "findings", "interfaces",
+    "CHECKS", "Check", "Finding", "addresses", "answering", "blocks", "example_intent", "findings", "interfaces",
     "leaving", "order", "permits", "pools", "publishing", "reachability", "routes", "series", "services", "summaries",
     "values",
 ]  # fmt: skip

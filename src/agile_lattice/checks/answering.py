@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from agile_lattice.checks.design import Design, own_addresses, translation_subject
 from agile_lattice.checks.pools import taken_addresses
-from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.answering import external_addresses
 from agile_lattice.intent.model import Device

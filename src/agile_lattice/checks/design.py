@@ -24,7 +24,7 @@ from agile_lattice.packets.boxes import Box, overlap, remainder
 
 
 class Design:
-    """A network as the rulebook sees it.
+    """A network as the checks see it.
 
     Args:
         network: The network.

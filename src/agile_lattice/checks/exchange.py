@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from typing import Any
 from xml.etree import ElementTree
 
-from agile_lattice.checks.rulebook import RULEBOOK, Finding, Severity
+from agile_lattice.checks.registry import CHECKS, Finding, Severity
 
 SARIF_SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 LEVELS: dict[Severity, str] = {"error": "error", "warning": "warning", "note": "note", "unknown": "note"}
@@ -14,7 +14,7 @@ LEVELS: dict[Severity, str] = {"error": "error", "warning": "warning", "note": "
 
 def sarif(findings: Iterable[Finding]) -> dict[str, Any]:
     """Return a SARIF log: every check is a rule; an accepted finding is a suppressed result."""
-    order = list(RULEBOOK)
+    order = list(CHECKS)
     rules = [
         {
             "id": each.slug,
@@ -24,7 +24,7 @@ def sarif(findings: Iterable[Finding]) -> dict[str, Any]:
             "defaultConfiguration": {"level": LEVELS[each.severity]},
             "properties": {"theme": each.theme},
         }
-        for each in RULEBOOK.values()
+        for each in CHECKS.values()
     ]
     driver = {"name": "Agile Lattice", "rules": rules}
     results = [_result(each, order.index(each.slug)) for each in findings]
@@ -62,13 +62,13 @@ def junit(findings: Sequence[Finding], network: str) -> str:
 
     Notes and accepted findings are output of the case; what could not be told makes it skipped.
     """
-    by_check: dict[str, list[Finding]] = {slug: [] for slug in RULEBOOK}
+    by_check: dict[str, list[Finding]] = {slug: [] for slug in CHECKS}
     for each in findings:
         by_check[each.slug].append(each)
     suite = ElementTree.Element("testsuite", name=f"lattice check {network}".strip(), tests=str(len(by_check)))
     failures = skipped = 0
     for slug, members in by_check.items():
-        case = ElementTree.SubElement(suite, "testcase", name=slug, classname=f"lattice.{RULEBOOK[slug].theme}")
+        case = ElementTree.SubElement(suite, "testcase", name=slug, classname=f"lattice.{CHECKS[slug].theme}")
         failed = [each for each in members if each.severity in ("error", "warning") and not each.accepted]
         unknown = [each for each in members if each.severity == "unknown" and not each.accepted]
         if failed:

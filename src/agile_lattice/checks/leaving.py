@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from agile_lattice.checks.design import Design
-from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.addresses import BITS, PRIVATE, AddressSet
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device

@@ -10,7 +10,7 @@ import msgspec
 from agile_lattice.behaviour.shadowing import Member, Ordered
 from agile_lattice.checks.design import Design, translation_subject
 from agile_lattice.checks.publishing import published_already
-from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.stages import Rule
 from agile_lattice.intent.translations import Exempt, Translation
 from agile_lattice.packets.boxes import count, overlap, remainder

@@ -9,7 +9,7 @@ from agile_lattice.behaviour.images import LEAVES, with_spans
 from agile_lattice.behaviour.shadowing import Member, Ordered
 from agile_lattice.checks.design import Design, translation_subject
 from agile_lattice.checks.leaving import PRIVATE_SPACE
-from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Permit, derived_permits

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from agile_lattice.checks.design import Design, own_addresses, translation_subject
-from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.services import Service, Services

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import islice, pairwise
 
-from agile_lattice.behaviour.candidates import packets_of
 from agile_lattice.behaviour.matching import STRANGER, Space
+from agile_lattice.behaviour.sample_packets import packets_of
 from agile_lattice.behaviour.topology import Course
 from agile_lattice.behaviour.walking import walk
 from agile_lattice.checks.design import Design, translation_subject
-from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import NOWHERE

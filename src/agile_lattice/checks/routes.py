@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from agile_lattice.checks.design import Design
-from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place

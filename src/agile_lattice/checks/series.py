@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterator
 
 from agile_lattice.checks.design import Design, own_addresses, translation_subject
-from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.translations import Publish, Static, Translation
 from agile_lattice.packets.spans import Spans

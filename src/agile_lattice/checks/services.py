@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from agile_lattice.checks.design import Design, translation_subject
 from agile_lattice.checks.publishing import SIDES, ZONED, shared_services
-from agile_lattice.checks.rulebook import Found, check
+from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import real_services

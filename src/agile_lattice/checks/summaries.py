@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from agile_lattice.checks.design import Design
+from agile_lattice.checks.registry import Found, check
 from agile_lattice.checks.routes import LAN
-from agile_lattice.checks.rulebook import Found, check
 from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.packets.spans import Spans, merged, minus
 

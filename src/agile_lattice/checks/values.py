@@ -1,6 +1,6 @@
 """Checks of single values, made while an intent is loaded."""
 
-from agile_lattice.checks.rulebook import check_while_loading
+from agile_lattice.checks.registry import check_while_loading
 from agile_lattice.intent.masks import BadMask, NoLength
 
 check_while_loading(

@@ -106,6 +106,6 @@ def _document(plan: Plan, count: int) -> AddressPlan:
 
 
 def _write_picture(chosen: list[Plan], path: Path) -> None:
-    from agile_lattice.show.strip import strip_figure
+    from agile_lattice.show.address_map import strip_figure
 
     write_picture(strip_figure(chosen), path)

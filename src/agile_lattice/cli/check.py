@@ -1,4 +1,4 @@
-"""`lattice check`: hold an intent against the rulebook."""
+"""`lattice check`: check an intent against the design rules."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from difflib import get_close_matches
 
 import msgspec
 
-from agile_lattice.checks import RULEBOOK, Finding, findings
+from agile_lattice.checks import CHECKS, Finding, findings
 from agile_lattice.checks.exchange import junit, sarif
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import print_json
@@ -64,11 +64,11 @@ def _counts(one: Finding) -> bool:
 
 def explain(slug: str) -> int:
     """Print why a check is there, with its examples."""
-    if slug not in RULEBOOK:
-        near = get_close_matches(slug, RULEBOOK, 1)
+    if slug not in CHECKS:
+        near = get_close_matches(slug, CHECKS, 1)
         raise fail(
             Place(), f"there is no check {slug!r}", f"Did you mean {near[0]!r}?" if near else
             "The slugs stand behind the findings of `lattice check`, and in docs/checks.md.",
         )  # fmt: skip
-    show_check(console(), RULEBOOK[slug])
+    show_check(console(), CHECKS[slug])
     return 0

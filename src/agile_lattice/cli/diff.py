@@ -1,4 +1,4 @@
-"""`lattice diff`: devices held against their intent."""
+"""`lattice diff`: devices compared with their intent."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from agile_lattice.dialects import read_device
 from agile_lattice.dialects.registry import catalogue_beside
 from agile_lattice.notation.loading import load
 from agile_lattice.show.differences import show_comparisons
-from agile_lattice.show.terminal import console, told
+from agile_lattice.show.terminal import console, with_progress
 
 EXAMPLE = "lattice diff intent.yaml captures"
 FORMATS: tuple[str, ...] = ("json",)
@@ -39,7 +39,7 @@ def run(arguments: Namespace) -> int:
     catalogue = catalogue_beside(Path(arguments.intent))
     comparisons = [
         compare(device, read_device(device.name, device.speaks, texts, catalogue))
-        for device, texts in told(captured_texts(network, arguments), "comparing")
+        for device, texts in with_progress(captured_texts(network, arguments), "comparing")
     ]
     if arguments.only:
         comparisons = [_only(each, arguments.only) for each in comparisons]

@@ -1,4 +1,4 @@
-"""`lattice mend`: what to type so that devices are as the intent says, and what takes it back."""
+"""`lattice mend`: the commands that bring devices in line with the intent, and those that undo them."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.show.mending import show_changes, show_held
-from agile_lattice.show.terminal import console, told
+from agile_lattice.show.terminal import console, with_progress
 
 EXAMPLE = "lattice mend intent.yaml captures --into changes"
 FORMATS: tuple[str, ...] = ("json",)
@@ -40,7 +40,7 @@ def run(arguments: Namespace) -> int:
     catalogue = catalogue_beside(Path(arguments.intent))
     mendings = [
         mend(device, texts, catalogue, arguments.allow_lockout or ())
-        for device, texts in told(captured_texts(network, arguments), "finding changes")
+        for device, texts in with_progress(captured_texts(network, arguments), "finding changes")
     ]
     _refuse_unknown(arguments.allow_lockout or (), mendings)
     if arguments.into:

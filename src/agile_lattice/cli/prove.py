@@ -12,7 +12,7 @@ from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json
 from agile_lattice.cli.revisions import intent_of_revision
-from agile_lattice.compare.verdicts import Verdict, between, verdict
+from agile_lattice.compare.equivalence import Verdict, between, verdict
 from agile_lattice.dialects import read_device
 from agile_lattice.dialects.registry import catalogue_beside
 from agile_lattice.intent.model import Network
@@ -21,7 +21,7 @@ from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import chosen_devices
 from agile_lattice.show.proving import show_verdict
-from agile_lattice.show.terminal import console, told
+from agile_lattice.show.terminal import console, with_progress
 
 SPELLS_INTENT = re.compile(r"""^[\s{]*["']?lattice["']?\s*:""", re.MULTILINE)
 
@@ -49,7 +49,7 @@ def run(arguments: Namespace) -> int:
         verdicts += _between(network, load(other), arguments)
     else:
         catalogue = catalogue_beside(Path(arguments.intent))
-        for device, texts in told(captured_texts(network, arguments), "proving"):
+        for device, texts in with_progress(captured_texts(network, arguments), "proving"):
             capture = read_device(device.name, device.speaks, texts, catalogue)
             verdicts.append(verdict(device, capture, catalogue))
     if arguments.format == "json":

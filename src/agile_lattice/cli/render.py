@@ -9,7 +9,7 @@ from pathlib import Path
 
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import print_json, write_files
-from agile_lattice.compare.verdicts import verdict
+from agile_lattice.compare.equivalence import verdict
 from agile_lattice.dialects import Rendered, read_device, render_device
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue, catalogue_beside
@@ -18,7 +18,7 @@ from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import chosen_devices
-from agile_lattice.show.terminal import console, plural, told, visible
+from agile_lattice.show.terminal import console, plural, visible, with_progress
 
 EXAMPLE = "lattice render intent.yaml --into rendered"
 FORMATS: tuple[str, ...] = ("json",)
@@ -88,7 +88,7 @@ def render_all(devices: Sequence[Device], catalogue: Catalogue = BUILT_IN, cause
     """
     texts: list[Rendered] = []
     refusals: list[Refusal] = []
-    for device in told(devices, "rendering"):
+    for device in with_progress(devices, "rendering"):
         try:
             texts += render_device(device, catalogue, causes)
         except Refusals as error:

@@ -13,7 +13,7 @@ from agile_lattice.cli.output import write_files
 from agile_lattice.cli.revisions import intent_of_revision
 from agile_lattice.compare.changes import change
 from agile_lattice.compare.comparing import compare
-from agile_lattice.compare.verdicts import verdict
+from agile_lattice.compare.equivalence import verdict
 from agile_lattice.dialects import read_device, render_device
 from agile_lattice.dialects.errors import Refusals
 from agile_lattice.dialects.registry import Catalogue, catalogue_beside
@@ -22,7 +22,7 @@ from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import chosen_devices
-from agile_lattice.show.terminal import told
+from agile_lattice.show.terminal import with_progress
 
 if TYPE_CHECKING:
     from agile_lattice.show.report import Configured, Facts
@@ -74,7 +74,7 @@ def _facts(network: Network, arguments: Namespace, catalogue: Catalogue) -> Fact
 
     devices = chosen_devices(network, None)
     found = findings(network)
-    rendered = [_rendered(device, catalogue) for device in told(devices, "rendering")]
+    rendered = [_rendered(device, catalogue) for device in with_progress(devices, "rendering")]
     if not arguments.captures:
         return Facts(network, found, rendered)
     first = arguments.captures[0]
@@ -82,7 +82,7 @@ def _facts(network: Network, arguments: Namespace, catalogue: Catalogue) -> Fact
         before = intent_of_revision(Path(arguments.intent), first[1:] or "HEAD")
         return Facts(network, found, rendered, change=change(before, network, catalogue))
     compared, verdicts = [], []
-    for device, texts in told(captured_texts(network, arguments), "comparing"):
+    for device, texts in with_progress(captured_texts(network, arguments), "comparing"):
         capture = read_device(device.name, device.speaks, texts, catalogue)
         compared.append(compare(device, capture))
         verdicts.append(verdict(device, capture, catalogue))

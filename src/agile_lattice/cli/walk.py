@@ -5,10 +5,10 @@ from __future__ import annotations
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
+from agile_lattice.behaviour.flow_parsing import Sent, packet_of
 from agile_lattice.behaviour.probing import ProbePlan, plan_probes
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import Walk, walk
-from agile_lattice.behaviour.wording import Sent, packet_of
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import print_json, write_picture
 from agile_lattice.intent.model import Network
@@ -57,7 +57,7 @@ def run(arguments: Namespace) -> int:
     sent = packet_of(network, words, arguments.at)
     found = walk(Topology(network), sent.header, sent.device, sent.arrives)
     if arguments.picture:
-        from agile_lattice.show.lanes import walk_figure
+        from agile_lattice.show.walk_drawing import walk_figure
 
         write_picture(walk_figure(found), Path(arguments.picture))
     if arguments.format == "json":

@@ -7,7 +7,7 @@ from difflib import unified_diff
 
 import msgspec
 
-from agile_lattice.compare.verdicts import Verdict, between
+from agile_lattice.compare.equivalence import Verdict, between
 from agile_lattice.dialects import render_device
 from agile_lattice.dialects.errors import Refusals
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue

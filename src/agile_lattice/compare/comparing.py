@@ -8,7 +8,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.links import proxy, takes_part
-from agile_lattice.compare.closing import as_it_is
+from agile_lattice.compare.applying import as_it_is
 from agile_lattice.compare.differences import (
     Comparison,
     Difference,
@@ -20,7 +20,7 @@ from agile_lattice.compare.differences import (
     paired,
 )
 from agile_lattice.compare.doubts import unknown_of
-from agile_lattice.compare.judging import judged
+from agile_lattice.compare.effects import judged
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
 from agile_lattice.compare.witnesses import Sides
 from agile_lattice.dialects.assembly import Capture

@@ -12,11 +12,11 @@ from agile_lattice.behaviour.images import with_spans
 from agile_lattice.behaviour.matching import DESTINATION, SOURCE
 from agile_lattice.behaviour.rule_list import Budget
 from agile_lattice.behaviour.sending import sendable
+from agile_lattice.behaviour.set_pipeline import treated_apart
 from agile_lattice.behaviour.tables import Table
-from agile_lattice.behaviour.treatment import treated_apart
-from agile_lattice.compare.closing import closed
+from agile_lattice.compare.applying import closed
 from agile_lattice.compare.differences import Gap
-from agile_lattice.compare.holding import Held
+from agile_lattice.compare.withholding import Held
 from agile_lattice.compare.witnesses import FAMILIES, Sides
 from agile_lattice.intent.learned import with_learned
 from agile_lattice.intent.model import Device

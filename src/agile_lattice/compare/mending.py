@@ -8,13 +8,13 @@ from typing import Literal
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.compare.closing import as_it_is, closed
+from agile_lattice.compare.applying import as_it_is, closed
 from agile_lattice.compare.comparing import compared, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
 from agile_lattice.compare.diverting import diverting
-from agile_lattice.compare.holding import Held, entangled, unchangeable
-from agile_lattice.compare.managing import cutting, says_management
+from agile_lattice.compare.lockout import cutting, says_management
 from agile_lattice.compare.trial import TRIED, Trial
+from agile_lattice.compare.withholding import Held, entangled, unchangeable
 from agile_lattice.dialects.assembly import Capture, assemble, facts_in, facts_of
 from agile_lattice.dialects.changes.alignment import align, taken_back
 from agile_lattice.dialects.changes.changing import TextChange, edited_texts, patch, typed

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from agile_lattice.compare.comparing import compared
 from agile_lattice.compare.differences import Comparison, Difference, Gap
-from agile_lattice.compare.holding import ENTANGLED, IN_ORDER, Held
+from agile_lattice.compare.withholding import ENTANGLED, IN_ORDER, Held
 from agile_lattice.dialects.assembly import assemble
 from agile_lattice.dialects.changes.changing import TextChange
 from agile_lattice.dialects.dialect import Dialect, Form

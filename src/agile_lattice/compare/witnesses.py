@@ -17,8 +17,8 @@ from agile_lattice.behaviour.matching import DESTINATION, PORT, PROTOCOL_NAMES, 
 from agile_lattice.behaviour.proving import common_space
 from agile_lattice.behaviour.rule_list import Budget
 from agile_lattice.behaviour.sending import chosen, likely, sendable
+from agile_lattice.behaviour.set_pipeline import Treating, treated_apart
 from agile_lattice.behaviour.topology import Topology
-from agile_lattice.behaviour.treatment import Treating, treated_apart
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
 from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.compare.differences import Witness

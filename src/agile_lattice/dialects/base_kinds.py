@@ -36,7 +36,7 @@ def _address_kind(family: int, pattern: str) -> Kind:
 
     return Kind(
         f"address{family}", pattern, read, lru_cache(CACHED)(str), lambda trait: trait == family,
-        columns=(f"({loose})", read_all),
+        columns=(f"({loose})", read_all), gives=Address,
     )  # fmt: skip
 
 
@@ -58,6 +58,7 @@ def _prefix_kind(family: int, pattern: str) -> Kind:
     return Kind(
         f"prefix{family}", pattern + r"/[0-9]{1,3}", read, write,
         lambda trait: trait in (family, (family, WHOLE)), columns=(f"({loose})/([0-9]+)", read_all),
+        gives=Prefix,
     )  # fmt: skip
 
 
@@ -73,6 +74,7 @@ def _host_kind(family: int, pattern: str) -> Kind:
         lambda text: Prefix.host(Address.parse(text)),
         write,
         lambda trait: trait == family,
+        gives=Prefix,
     )
 
 
@@ -123,7 +125,7 @@ def _span_kind(name: str, family: int, pattern: str, as_prefix: bool) -> Kind:
     whole = rf"{pattern}(?:/[0-9]{{1,3}}|-{pattern})?"
     return Kind(
         name, whole, read, write, lambda trait: bool(trait == (family, False)),
-        lambda members: AddressSet.of(*members), scatter, columns=(f"({whole})", read_all),
+        lambda members: AddressSet.of(*members), scatter, columns=(f"({whole})", read_all), gives=AddressSet,
     )  # fmt: skip
 
 
@@ -154,7 +156,8 @@ def _complement_kind(family: int, pattern: str) -> Kind:
             raise ValueError("nothing is left")
         return AddressSet(family, left)
 
-    return Kind(f"allbut{family}", rf"{pattern}(?:/[0-9]{{1,3}}|-{pattern})?", read, str, lambda trait: False)
+    whole = rf"{pattern}(?:/[0-9]{{1,3}}|-{pattern})?"
+    return Kind(f"allbut{family}", whole, read, str, lambda trait: False, gives=AddressSet)
 
 
 def _read_ports(text: str) -> Spans:
@@ -210,10 +213,11 @@ BASE: dict[str, Kind] = {
             lambda value: spell_ports(value[0]), lambda trait: trait is False,
             lambda members: merged(span for each in members for span in each),
             lambda value: [(each,) for each in value], columns=("([0-9]{1,5}(?:-[0-9]{1,5})?)", _read_all_ports),
+            gives=Spans,
         ),
-        Kind("length", r"[0-9]{1,3}", int, str, always),
-        Kind("netmask", _IPV4, _read_mask(netmask), netmask, lambda trait: trait == 4),
-        Kind("wildcard", _IPV4, _read_mask(wildcard), wildcard, lambda trait: trait == 4),
+        Kind("length", r"[0-9]{1,3}", int, str, always, gives=int),
+        Kind("netmask", _IPV4, _read_mask(netmask), netmask, lambda trait: trait == 4, gives=int),
+        Kind("wildcard", _IPV4, _read_mask(wildcard), wildcard, lambda trait: trait == 4, gives=int),
         number_kind("number", 0, 0, NUMBERS),
         text_kind("word", r"[^\s]+", None, "", "", True),
         text_kind("line", r"\S(?:.*\S)?", None, "", "", False),

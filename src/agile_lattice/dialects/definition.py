@@ -68,12 +68,13 @@ from agile_lattice.dialects.dialect import FIRST_WORDS, INSIDE, Block, Change, D
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.expressions import checked
 from agile_lattice.dialects.fact_types import FACTS, PARTS, FactType
+from agile_lattice.dialects.field_types import check_constant, check_kind
 from agile_lattice.dialects.grammar import Element, Hole, holes_of, parse_phrase
 from agile_lattice.dialects.kinds import NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
 from agile_lattice.dialects.lasting import Loading
 from agile_lattice.dialects.moulds import Moulds
 from agile_lattice.dialects.passes.named import PASSES
-from agile_lattice.dialects.patterns import Pattern
+from agile_lattice.dialects.patterns import Pattern, kind_of
 from agile_lattice.dialects.semantics import Semantics, passes_of
 from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.surfaces import AnySurface
@@ -207,7 +208,7 @@ def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
     if "between" in raw:
         kind = spaced(kind, raw["between"])
     if raw.get("named"):
-        kind = msgspec.structs.replace(kind, accepts=lambda trait: trait == NAMED)
+        kind = msgspec.structs.replace(kind, accepts=lambda trait: trait == NAMED, gives=None)
     kind = set_of(kind) if raw.get("set") else kind
     return msgspec.structs.replace(kind, join=raw["join"]) if "join" in raw else kind
 
@@ -371,3 +372,9 @@ class _Builder:
                 raise ValueError(f"<{field}> is no field of {target.name if target else 'anything here'}")
             if part and part not in PARTS:
                 raise ValueError(f"<{field}.{part}>: parts are {', '.join(PARTS)}")
+        for field, value in constants.items():
+            if target is not None and value is not None:
+                check_constant(target, field, value)
+        for hole in holes_of(elements):
+            if target is not None and hole.field != "_":
+                check_kind(target, hole.field, hole.part, kind_of(hole, self.kinds), hole.many)

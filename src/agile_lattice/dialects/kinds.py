@@ -48,6 +48,8 @@ class Kind(msgspec.Struct, frozen=True):
         columns: The pattern with a group for each of its pieces, and what reads many values at once, most of them
             different, of a column for each group: quicker than one by one.
         words: The words of all its values, if it has no others; there the trait of a value is the value.
+        gives: The type of what is read; `None` if that is something that stands for a value, such as a name.
+        constants: The values that have words of their own.
     """
 
     name: str
@@ -61,6 +63,8 @@ class Kind(msgspec.Struct, frozen=True):
     join: str = ", "
     columns: tuple[str, Callable[..., Iterable[Any]]] | None = None
     words: Mapping[Any, str] | None = None
+    gives: Any = None
+    constants: tuple[Any, ...] = ()
 
     def listed(self) -> Kind:
         """Return the kind of comma-separated lists of this one.
@@ -87,7 +91,10 @@ class Kind(msgspec.Struct, frozen=True):
             return self.accepts((trait[0], False) if isinstance(trait, tuple) else False)
 
         pattern = rf"{self.pattern}(?:\s*,\s*{self.pattern})*"
-        return Kind(f"{self.name},", pattern, read_all, write_all, accepts, bare=self.bare)
+        return Kind(
+            f"{self.name},", pattern, read_all, write_all, accepts, bare=self.bare, gives=self.gives,
+            constants=self.constants,
+        )  # fmt: skip
 
 
 def always(trait: Any) -> bool:
@@ -115,7 +122,10 @@ def worded(name: str, words: dict[str, Any], also: dict[str, Any], base: Kind | 
 
     if base is None:
         pattern, spell = rf"(?:{alternatives})(?![\w-])", spelling.__getitem__
-        return Kind(name, pattern, values.__getitem__, spell, lambda trait: trait in spelling, words=spelling)
+        return Kind(
+            name, pattern, values.__getitem__, spell, lambda trait: trait in spelling, words=spelling,
+            constants=tuple(values.values()),
+        )  # fmt: skip
 
     def read(text: str) -> Any:
         return values[text] if text in values else base.read(text)
@@ -124,7 +134,10 @@ def worded(name: str, words: dict[str, Any], also: dict[str, Any], base: Kind | 
         return spelling[value] if value in spelling else base.write(value)
 
     pattern = rf"(?:(?:{alternatives})(?![\w.:/-])|{base.pattern})"
-    return Kind(name, pattern, read, write, base.accepts, base.collect, base.scatter)
+    return Kind(
+        name, pattern, read, write, base.accepts, base.collect, base.scatter, gives=base.gives,
+        constants=tuple(values.values()),
+    )  # fmt: skip
 
 
 def text_kind(name: str, pattern: str, most: int | None, opening: str, closing: str, bare: bool) -> Kind:
@@ -159,7 +172,7 @@ def text_kind(name: str, pattern: str, most: int | None, opening: str, closing: 
         return f"{opening}{value}{closing}"
 
     whole = f"{re.escape(opening)}(?:{pattern}){re.escape(closing)}"
-    return Kind(name, whole, read, write, always, bare=bare, columns=(f"({whole})", read_all))
+    return Kind(name, whole, read, write, always, bare=bare, columns=(f"({whole})", read_all), gives=str)
 
 
 def set_of(kind: Kind) -> Kind:
@@ -179,6 +192,7 @@ def set_of(kind: Kind) -> Kind:
     return Kind(
         kind.name, kind.pattern, read, write,
         lambda trait: trait is False, collect, lambda value: [(name,) for name in value], kind.bare,
+        gives=tuple[str, ...],
     )  # fmt: skip
 
 
@@ -217,4 +231,4 @@ def number_kind(name: str, offset: int, least: int, most: int, less: int | None 
             raise Unspellable(f"{value} is not from {least} to {most}")
         return str(value + offset if less is None else less - value)
 
-    return Kind(name, r"[0-9]{1,10}", read, write, always)
+    return Kind(name, r"[0-9]{1,10}", read, write, always, gives=int)

@@ -20,7 +20,7 @@ class Fault(msgspec.Struct, frozen=True):
     """One thing that is wrong in a file, and what to do about it.
 
     Attributes:
-        slug: Of the check in the rulebook that explains it, if there is one.
+        slug: Of the check that explains it, if there is one.
     """
 
     place: Place

@@ -23,7 +23,7 @@ class Line(dict[str, Any]):
 
 def device_data(device: Device) -> dict[str, Any]:
     """Return a device as plain data, in the keys of the notation."""
-    data = {"speaks": list(device.speaks), **said(description=device.description)}
+    data = {"speaks": list(device.speaks), **non_empty(description=device.description)}
     if device.settings:
         data["settings"] = settings_data(device.settings)
     if device.interfaces:
@@ -38,14 +38,14 @@ def device_data(device: Device) -> dict[str, Any]:
         data["management"] = [Line(access_data(each)) for each in device.access]
     if device.listens:
         data["listens"] = [
-            Line({"service": _services(each.services), **said(on=_maybe_many(each.interfaces))})
+            Line({"service": _services(each.services), **non_empty(on=_maybe_many(each.interfaces))})
             if each.interfaces else _services(each.services)
             for each in device.listens
         ]  # fmt: skip
     return data
 
 
-def said(**fields: Any) -> dict[str, Any]:
+def non_empty(**fields: Any) -> dict[str, Any]:
     """Return the fields that say something, by their keys: `off_link` is `off-link`, `from_` is `from`."""
     return {
         name.rstrip("_").replace("_", "-"): value
@@ -56,7 +56,7 @@ def said(**fields: Any) -> dict[str, Any]:
 
 def settings_data(one: Settings) -> dict[str, Any]:
     """Return the settings of a device in the keys of the notation, defaults left out."""
-    data = said(host_name=one.host_name)
+    data = non_empty(host_name=one.host_name)
     if one.forwarding4 is not None and one.forwarding4 == one.forwarding6:
         data["forwarding"] = one.forwarding4
     elif one.forwarding4 is not None or one.forwarding6 is not None:
@@ -64,7 +64,7 @@ def settings_data(one: Settings) -> dict[str, Any]:
         data["forwarding"] = Line({family: value for family, value in each.items() if value is not None})
     if one.lookups is not None:
         data["lookups"] = one.lookups
-    return data | said(
+    return data | non_empty(
         reverse_path=one.reverse_path,
         resolvers=_texts(one.resolvers),
         search=_maybe_many(one.search or None),
@@ -75,11 +75,11 @@ def settings_data(one: Settings) -> dict[str, Any]:
 
 def interface_data(one: Interface) -> dict[str, Any]:
     """Return an interface in the keys of the notation, defaults left out."""
-    data = said(zone=one.zone)
+    data = non_empty(zone=one.zone)
     if one.addresses or one.extra or one.loopback:
         own: list[Any] = [str(each) for each in one.addresses]
         own += [
-            {"address": str(each.address), "purpose": each.purpose, **said(description=each.description)}
+            {"address": str(each.address), "purpose": each.purpose, **non_empty(description=each.description)}
             for each in one.extra
         ]
         data["loopback" if one.loopback else "address"] = _one_or_more(own)
@@ -87,7 +87,7 @@ def interface_data(one: Interface) -> dict[str, Any]:
         data["enabled"] = False
     if one.mtu is not None and one.mtu != one.usual_mtu:
         data["mtu"] = one.mtu
-    data |= said(
+    data |= non_empty(
         description=one.description,
         learns=_maybe_many(one.learns),
         dial=_dial_data(one.dial),
@@ -95,9 +95,9 @@ def interface_data(one: Interface) -> dict[str, Any]:
         vlan="untagged" if one.vlan == UNTAGGED else one.vlan,
     )
     if one.bridge:
-        bridge = {"members": list(one.bridge.members), **said(vlans=list(one.bridge.vlans))}
+        bridge = {"members": list(one.bridge.members), **non_empty(vlans=list(one.bridge.vlans))}
         data["bridge"] = bridge
-    data |= said(
+    data |= non_empty(
         tagged=_maybe_many(one.tagged), untagged=one.untagged, management=one.management, gateway=_text(one.gateway),
         resolvers=_texts(one.resolvers), instance=one.instance, block=one.block, link=one.link,
     )  # fmt: skip
@@ -118,7 +118,7 @@ def _dial_data(one: Dial | None) -> dict[str, Any] | None:
 
 def route_data(one: Route, device: Device | None = None) -> dict[str, Any]:
     """Return a route in the keys of the notation; an egress interface that `device` implies is left out."""
-    data: dict[str, Any] = {"to": one.destination, **said(via=_text(one.via))}
+    data: dict[str, Any] = {"to": one.destination, **non_empty(via=_text(one.via))}
     if one.interface is not None and not _implied(one, device):
         data["interface"] = one.interface
     if one.discard is not None:
@@ -127,7 +127,7 @@ def route_data(one: Route, device: Device | None = None) -> dict[str, Any]:
         data["distance"] = one.distance
     if one.metric is not None:
         data["metric"] = one.metric
-    return data | said(
+    return data | non_empty(
         off_link=one.off_link,
         instance=one.instance,
         summarises=_texts(one.members),
@@ -143,34 +143,34 @@ def _implied(route: Route, device: Device | None) -> bool:
 
 def translation_data(one: Translation) -> dict[str, Any]:
     """Return a translation in the keys of the notation, defaults left out."""
-    data: dict[str, Any] = said(name=one.name)
+    data: dict[str, Any] = non_empty(name=one.name)
     if isinstance(one, Publish):
         data["publish"] = one.external if isinstance(one.external, str) else _maybe_addresses(one.external)
-        data |= said(service=_maybe_services(one.services), on=str(one.internal), internal_port=one.internal_port)
-        data |= said(facing=_maybe_many(one.facing), source=_maybe_addresses(one.source))
+        data |= non_empty(service=_maybe_services(one.services), on=str(one.internal), internal_port=one.internal_port)
+        data |= non_empty(facing=_maybe_many(one.facing), source=_maybe_addresses(one.source))
     elif isinstance(one, Static):
         data |= {"static": one.external.shortest, "on": one.internal.shortest}
-        data |= said(facing=_maybe_many(one.facing), direction="" if one.direction == "both" else one.direction)
+        data |= non_empty(facing=_maybe_many(one.facing), direction="" if one.direction == "both" else one.direction)
     if isinstance(one, Publish | Static):
         dns = "rewritten" if one.rewrites_dns else ""
-        return data | said(dns_answers=dns, hairpin=_maybe_many(one.hairpin), description=one.description)
+        return data | non_empty(dns_answers=dns, hairpin=_maybe_many(one.hairpin), description=one.description)
     if isinstance(one, Exempt):
         data["exempt"] = True
         if one.at != "both" and one.leaves is None:
             data["at"] = one.at
     data |= _match_data(one)
     if isinstance(one, Exempt) and one.goal is not None:
-        data["for"] = said(peer=_maybe_addresses(one.goal.peer), service=_maybe_services(one.goal.services))
+        data["for"] = non_empty(peer=_maybe_addresses(one.goal.peer), service=_maybe_services(one.goal.services))
     if isinstance(one, Twice):
         data["destination-becomes"] = str(one.new_destination)
     if isinstance(one, Dynamic | Twice):
         data["source-becomes"] = _becomes(one)
-    return data | said(description=one.description)
+    return data | non_empty(description=one.description)
 
 
 def _match_data(one: Exempt | Dynamic | Twice | Permit) -> dict[str, Any]:
     destination = AddressSet.of(one.destination) if isinstance(one, Twice) else one.destination
-    return said(
+    return non_empty(
         from_=_maybe_many(one.arrives),
         to=_maybe_many(one.leaves),
         source=_maybe_addresses(one.source),
@@ -186,20 +186,20 @@ def _becomes(one: Dynamic | Twice) -> Any:
     if one.ports != "shared":
         data["ports"] = one.ports
     reserved = one.reserved if isinstance(one, Dynamic) else ()
-    return data | said(reserve={str(each.internal): str(each.external) for each in reserved})
+    return data | non_empty(reserve={str(each.internal): str(each.external) for each in reserved})
 
 
 def permit_data(one: Permit) -> dict[str, Any]:
     """Return a permit in the keys of the notation, defaults left out."""
     return {
-        **said(name=one.name), **_match_data(one),
-        **said(deny=one.deny, log=one.log, description=one.description),
+        **non_empty(name=one.name), **_match_data(one),
+        **non_empty(deny=one.deny, log=one.log, description=one.description),
     }  # fmt: skip
 
 
 def access_data(one: Access) -> dict[str, Any]:
     """Return an entry of management access in the keys of the notation, defaults left out."""
-    return said(
+    return non_empty(
         name=one.name,
         from_=_maybe_many(one.arrives),
         source=_maybe_addresses(one.source),

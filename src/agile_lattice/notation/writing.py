@@ -8,34 +8,38 @@ import yaml
 
 from agile_lattice.intent.model import Block, Host, Network
 from agile_lattice.notation.located import as_scalar
-from agile_lattice.notation.plain import Line, device_data, said, spans_of
+from agile_lattice.notation.plain import Line, device_data, non_empty, spans_of
 
 WIDTH = 150
 
 
 def write(network: Network) -> str:
     """Return an intent file that `load` reads back as the same network; names of groups are written out."""
-    data: dict[str, Any] = {"lattice": 1, **said(network=network.name)}
-    data |= said(
+    data: dict[str, Any] = {"lattice": 1, **non_empty(network=network.name)}
+    data |= non_empty(
         blocks={each.name: _block_data(each) for each in network.blocks},
-        names=said(hosts={each.name: _host_data(each) for each in network.hosts}),
-        zones={each.name: Line(said(exposure=each.exposure, description=each.description)) for each in network.zones},
+        names=non_empty(hosts={each.name: _host_data(each) for each in network.hosts}),
+        zones={
+            each.name: Line(non_empty(exposure=each.exposure, description=each.description)) for each in network.zones
+        },
     )
     data["devices"] = {device.name: device_data(device) for device in network.devices}
-    data |= said(accepted=[Line(finding=each.finding, on=each.on, reason=each.reason) for each in network.accepted])
+    data |= non_empty(
+        accepted=[Line(finding=each.finding, on=each.on, reason=each.reason) for each in network.accepted]
+    )
     return yaml.dump(data, Dumper=_Dumper, sort_keys=False, width=WIDTH, allow_unicode=True)
 
 
 def _host_data(one: Host) -> Any:
-    more = said(gateway=str(one.gateway or ""), zone=one.zone, description=one.description)
+    more = non_empty(gateway=str(one.gateway or ""), zone=one.zone, description=one.description)
     return Line(address=one.address.shortest, **more) if more else one.address.shortest
 
 
 def _block_data(one: Block) -> dict[str, Any]:
     return {
         "prefix": str(one.prefix),
-        **said(gateway=str(one.gateway or ""), delivery=one.delivery),
-        **said(
+        **non_empty(gateway=str(one.gateway or ""), delivery=one.delivery),
+        **non_empty(
             held={each.device: spans_of(each.addresses) for each in one.holdings},
             reserved={span: each.what for each in one.reservations for span in spans_of(each.addresses)},
             description=one.description,

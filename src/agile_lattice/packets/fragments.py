@@ -17,7 +17,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from agile_lattice.packets.columns import Boxes, Truth, Whole
-from agile_lattice.packets.covering import Pairs, cells, containing, covered
+from agile_lattice.packets.cover import Pairs, cells, containing, covered
 from agile_lattice.packets.order import longest_run
 from agile_lattice.packets.overlaps import Work, overlaps
 

@@ -19,8 +19,8 @@ from agile_lattice.packets.boxes import WORK_LIMIT, Box, overlap, remainder
 from agile_lattice.packets.columns import Boxes, Whole
 from agile_lattice.packets.fragments import NOWHERE, Side, crossing
 from agile_lattice.packets.grid import Grid
-from agile_lattice.packets.leaving import Left, left_of
 from agile_lattice.packets.overlaps import Work
+from agile_lattice.packets.remainders import Left, left_of
 
 PAIRS_LIMIT = 40_000_000
 MOST_CROSSING = 50_000  # pairs of boxes that are looked into; where there are more, the first ones

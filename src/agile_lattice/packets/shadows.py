@@ -11,11 +11,11 @@ import numpy as np
 
 from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.columns import Boxes, Truth, Whole
-from agile_lattice.packets.covering import cells
+from agile_lattice.packets.cover import cells
 from agile_lattice.packets.functions import PAIRS_LIMIT
 from agile_lattice.packets.grid import Grid
-from agile_lattice.packets.leaving import left_of
 from agile_lattice.packets.overlaps import Work, overlaps
+from agile_lattice.packets.remainders import left_of
 from agile_lattice.packets.spans import Span
 
 

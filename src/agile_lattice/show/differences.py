@@ -10,7 +10,7 @@ from rich.console import Console, Group
 from rich.padding import Padding
 from rich.table import Table
 
-from agile_lattice.compare.closing import FELT
+from agile_lattice.compare.applying import FELT
 from agile_lattice.compare.differences import Comparison, Difference, Effect
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.places import Place

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.padding import Padding
 
-from agile_lattice.checks.rulebook import SEVERITIES, Check, Finding, Severity
+from agile_lattice.checks.registry import SEVERITIES, Check, Finding, Severity
 from agile_lattice.show.terminal import Text, plural, source_lines
 
 STYLES: dict[Severity, str] = {"error": "strong", "warning": "device", "note": "calm", "unknown": "head"}

@@ -1,4 +1,4 @@
-"""Changes as text: what to type, what is held back."""
+"""Changes as text: the commands, and what is withheld."""
 
 from __future__ import annotations
 

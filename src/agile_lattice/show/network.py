@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, Twice
-from agile_lattice.show.tiers import CARD_WIDTH, Bar, Card, placed
+from agile_lattice.show.layout import CARD_WIDTH, Bar, Card, placed
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from agile_lattice.behaviour.walking import Walk
 from agile_lattice.checks import Finding
 from agile_lattice.compare.differences import Comparison
-from agile_lattice.compare.verdicts import Verdict
+from agile_lattice.compare.equivalence import Verdict
 from agile_lattice.intent.model import Network
 from agile_lattice.show.differences import summary as difference_summary
 from agile_lattice.show.network import network_figure

@@ -6,7 +6,7 @@ from rich import box
 from rich.console import Console, Group
 from rich.table import Table
 
-from agile_lattice.compare.verdicts import Shown, Verdict
+from agile_lattice.compare.equivalence import Shown, Verdict
 from agile_lattice.show.terminal import Text, plural
 from agile_lattice.show.walking import NAMES
 

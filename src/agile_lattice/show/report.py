@@ -10,21 +10,21 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from agile_lattice.behaviour.passing import Stage
+from agile_lattice.behaviour.pipeline import Stage
 from agile_lattice.behaviour.walking import Walk
 from agile_lattice.checks import Finding
 from agile_lattice.compare.changes import Change
 from agile_lattice.compare.differences import Comparison, Difference
-from agile_lattice.compare.verdicts import Shown, Verdict
+from agile_lattice.compare.equivalence import Shown, Verdict
 from agile_lattice.dialects import Rendered
 from agile_lattice.dialects.errors import Refusal
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
 from agile_lattice.plan.usage import plans
+from agile_lattice.show.address_map import strip_figure
 from agile_lattice.show.differences import CHANGES, EFFECTS
 from agile_lattice.show.network import network_figure
 from agile_lattice.show.proving import PARTS, summary
-from agile_lattice.show.strip import strip_figure
 from agile_lattice.show.templates import template
 from agile_lattice.show.terminal import nearest, plural
 from agile_lattice.show.walking import NAMES
@@ -48,7 +48,7 @@ class Facts(msgspec.Struct, frozen=True):
 
     Attributes:
         network: The network.
-        findings: What the rulebook says of it.
+        findings: What the checks found in it.
         rendered: Its devices, each with its configuration.
         compared: How captured devices differ from it; `None` if that was not looked at.
         verdicts: Whether each packet is treated by them as the intent says.

@@ -38,7 +38,7 @@ T = TypeVar("T")
 _BLANKS = re.compile(r"[ ]+$", re.MULTILINE)
 
 
-def told(members: Sequence[T], what: str) -> Iterator[T]:
+def with_progress(members: Sequence[T], what: str) -> Iterator[T]:
     """Go through what takes a while, and on a terminal tell how far it is; what was told is gone at the end."""
     out = Console(file=sys.stderr, theme=THEME)
     quiet = not out.is_terminal or len(members) < FEW

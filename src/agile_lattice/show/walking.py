@@ -7,7 +7,7 @@ from rich.console import Console, Group
 from rich.table import Table
 
 from agile_lattice.behaviour.flows import Header
-from agile_lattice.behaviour.passing import Stage
+from agile_lattice.behaviour.pipeline import Stage
 from agile_lattice.behaviour.walking import Visit, Walk
 from agile_lattice.show.terminal import NARROW, Text, located, plural
 

@@ -6,7 +6,7 @@ import textwrap
 from typing import TYPE_CHECKING
 
 from agile_lattice.behaviour.flows import Header
-from agile_lattice.behaviour.passing import Stage
+from agile_lattice.behaviour.pipeline import Stage
 from agile_lattice.behaviour.walking import Visit, Walk
 from agile_lattice.show.walking import NAMES
 

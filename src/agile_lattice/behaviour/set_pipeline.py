@@ -21,9 +21,9 @@ from agile_lattice.behaviour.images import (
     with_spans,
 )
 from agile_lattice.behaviour.links import cut_off, wire
-from agile_lattice.behaviour.listing import KEEP, Listed
 from agile_lattice.behaviour.matching import DESTINATION, SOURCE, Space
 from agile_lattice.behaviour.rule_list import Budget, RuleList
+from agile_lattice.behaviour.stage_lists import KEEP, Listed
 from agile_lattice.behaviour.tables import Hop, Table, is_way_back, to_routers
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from agile_lattice.compare.differences import Gap
-from agile_lattice.compare.holding import Held
+from agile_lattice.compare.withholding import Held
 from agile_lattice.dialects.facts import AddressFact
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface

@@ -8,7 +8,7 @@ from typing import Any
 from agile_lattice.behaviour.images import with_spans
 from agile_lattice.behaviour.matching import DESTINATION, SOURCE, Space
 from agile_lattice.behaviour.proving import Parting
-from agile_lattice.behaviour.treatment import Treating
+from agile_lattice.behaviour.set_pipeline import Treating
 from agile_lattice.compare.differences import Gap
 from agile_lattice.compare.witnesses import FAMILIES, Question, Sides
 from agile_lattice.dialects.facts import AddressFact, AnswerFact

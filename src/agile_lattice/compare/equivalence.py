@@ -9,16 +9,16 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.flows import Header
-from agile_lattice.behaviour.listing import LISTED
 from agile_lattice.behaviour.proving import Part, Parting, Proof, prove
+from agile_lattice.behaviour.stage_lists import LISTED
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
 from agile_lattice.behaviour.walking import Walk
-from agile_lattice.compare.closing import as_it_is
+from agile_lattice.compare.applying import as_it_is
 from agile_lattice.compare.comparing import declares
 from agile_lattice.compare.differences import Witness
 from agile_lattice.compare.doubts import unknown_of
-from agile_lattice.compare.questions import question_about
 from agile_lattice.compare.replies import reply_dropped
+from agile_lattice.compare.search_space import question_about
 from agile_lattice.compare.witnesses import Sides, Walks
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.reading.absent import LET

@@ -1,9 +1,9 @@
-"""The rulebook: every design check registers here, with the reason for it and two examples.
+"""The design checks: every one registers here, with the reason for it and two examples.
 
 A check is a function from a design to what it found. Its wrong example makes it speak, its
 right example does not; the tests, the documentation and `lattice check --explain` use both.
 What is wrong with single values is found while an intent is loaded; those checks are in the
-rulebook too, without a function.
+list too, without a function.
 """
 
 from __future__ import annotations
@@ -80,14 +80,14 @@ class Finding(msgspec.Struct, frozen=True):
     accepted: str = ""
 
 
-RULEBOOK: dict[str, Check] = {}
+CHECKS: dict[str, Check] = {}
 
 
 def check(slug: str, severity: Severity, why: str, wrong: str, right: str) -> Callable[[Finder], Finder]:
-    """Enter a function into the rulebook; the arguments are the attributes of `Check`."""
+    """Register a check; the arguments are the attributes of `Check`."""
 
     def enter(find: Finder) -> Finder:
-        RULEBOOK[slug] = Check(slug, severity, why, wrong, right, find, find.__module__.rpartition(".")[2])
+        CHECKS[slug] = Check(slug, severity, why, wrong, right, find, find.__module__.rpartition(".")[2])
         return find
 
     return enter
@@ -95,7 +95,7 @@ def check(slug: str, severity: Severity, why: str, wrong: str, right: str) -> Ca
 
 def check_while_loading(slug: str, why: str, wrong: str, right: str) -> None:
     """Enter a check that is made while an intent is loaded; always an error."""
-    RULEBOOK[slug] = Check(slug, "error", why, wrong, right, None, "values")
+    CHECKS[slug] = Check(slug, "error", why, wrong, right, None, "values")
 
 
 def example_intent(example: str) -> str:
@@ -106,7 +106,7 @@ def example_intent(example: str) -> str:
 
 
 def findings(network: Network) -> list[Finding]:
-    """Hold a network against the whole rulebook.
+    """Check a network against all design rules.
 
     Returns:
         The findings in order of file and line; those that the intent accepts say so.
@@ -115,7 +115,7 @@ def findings(network: Network) -> list[Finding]:
     used: set[int] = set()
     result = [
         _finding(each, found, network, used)
-        for each in RULEBOOK.values()
+        for each in CHECKS.values()
         if each.find is not None
         for found in each.find(design)
     ]
@@ -134,14 +134,14 @@ def _finding(check: Check, found: Found, network: Network, used: set[int]) -> Fi
 
 
 def _unused_acceptances(network: Network, used: set[int], found: list[Finding]) -> Iterator[Finding]:
-    rule = RULEBOOK["acceptance-unused"]
+    rule = CHECKS["acceptance-unused"]
     for index, one in enumerate(network.accepted):
         if index not in used:
             yield Finding(rule.slug, rule.severity, one.place, f"accepted {one.finding}", *_why_unused(one, found))
 
 
 def _why_unused(one: Accepted, found: list[Finding]) -> tuple[str, str]:
-    if one.finding not in RULEBOOK:
+    if one.finding not in CHECKS:
         return f"there is no check {one.finding}", "Write the slug as `lattice check` prints it."
     near = [each.subject for each in found if each.slug == one.finding and each.subject.startswith(one.on)]
     if near:
@@ -149,7 +149,7 @@ def _why_unused(one: Accepted, found: list[Finding]) -> tuple[str, str]:
     return f"nothing of the kind is found on {one.on!r}", "Take the acceptance out: what it was for is gone."
 
 
-RULEBOOK["acceptance-unused"] = Check(
+CHECKS["acceptance-unused"] = Check(
     "acceptance-unused",
     "warning",
     "An acceptance that nothing needs any more would hide the next finding of its kind.",

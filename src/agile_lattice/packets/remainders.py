@@ -11,7 +11,7 @@ import numpy as np
 
 from agile_lattice.packets.boxes import Box, Undecided, remainder
 from agile_lattice.packets.columns import Boxes, Truth, Whole
-from agile_lattice.packets.covering import Pairs, cells, chained, containing, joined
+from agile_lattice.packets.cover import Pairs, cells, chained, containing, joined
 from agile_lattice.packets.overlaps import Work, overlaps
 
 SEEDS = 3

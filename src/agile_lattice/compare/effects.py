@@ -7,10 +7,10 @@ from collections.abc import Iterable, Iterator
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.tables import Table
-from agile_lattice.compare.closing import closed
+from agile_lattice.compare.applying import closed
 from agile_lattice.compare.differences import Difference, Gap
-from agile_lattice.compare.questions import can_be_proven, lets_all_through, questions_of
 from agile_lattice.compare.replies import reply_dropped
+from agile_lattice.compare.search_space import can_be_proven, lets_all_through, questions_of
 from agile_lattice.compare.witnesses import Sides, Walks
 from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.intent.permits import Access, Permit
