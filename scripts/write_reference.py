@@ -1,4 +1,4 @@
-"""Write the reference pages that come from the code: docs/commands.md, docs/keys.md, docs/output.md.
+"""Write the reference pages that come from the code: docs/commands.md, docs/keys.md, docs/output.md, docs/facts.md.
 
 .venv/bin/python scripts/write_reference.py
 """
@@ -12,6 +12,7 @@ from typing import Any
 
 from agile_lattice.cli.commands import COMMANDS, command_parser, documents
 from agile_lattice.cli.schemas import json_schema
+from agile_lattice.dialects.reference import facts_reference, kinds_reference
 from agile_lattice.notation import shapes
 
 DOCS = Path(__file__).parent.parent / "docs"
@@ -27,6 +28,12 @@ KEYS = """\
 Every key that an intent can have. [The notation](intent.md) explains them, by need; this page is written from the
 JSON Schema that comes with the package, `agile_lattice/notation/intent.schema.json`.
 """
+FACTS_PAGE = """\
+# Facts and kinds
+
+What phrases of a [dialect](dialects.md) can make, and how values are spelt. `lattice dialects facts` and
+`lattice dialects kinds` print this; the page is written from the code.
+"""
 OUTPUT = """\
 # What `--format json` prints
 
@@ -41,7 +48,12 @@ not is `null`. This page is written from the code.
 
 def pages() -> dict[str, str]:
     """Return the pages by their names."""
-    return {"commands.md": commands_page(), "keys.md": keys_page(), "output.md": output_page()}
+    return {
+        "commands.md": commands_page(),
+        "keys.md": keys_page(),
+        "output.md": output_page(),
+        "facts.md": facts_page(),
+    }
 
 
 def commands_page() -> str:
@@ -134,6 +146,21 @@ def _type(one: dict[str, Any]) -> str:
             return kind
         case _:
             return "any"
+
+
+def facts_page() -> str:
+    """Return what phrases can make, and the kinds that every dialect has."""
+    parts = [FACTS_PAGE]
+    for fact in facts_reference():
+        of = f" It belongs to the section `{fact.section}`." if fact.section else ""
+        parts.append(f"\n## {fact.name}\n\n{fact.meaning}{of}\n\n")
+        parts.append("| field | holds | if it is not said | meaning |\n|---|---|---|---|\n")
+        for field in fact.fields:
+            default = field.default or "an error"
+            parts.append(f"| `{field.name}` | {_cell(field.holds)} | {default} | {_cell(field.meaning)} |\n")
+    parts.append("\n## Kinds\n\n| kind | reads | such as |\n|---|---|---|\n")
+    parts += [f"| `{each.name}` | {each.reads} | {_cell(each.example)} |\n" for each in kinds_reference()]
+    return "".join(parts)
 
 
 def output_page() -> str:

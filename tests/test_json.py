@@ -38,6 +38,9 @@ TYPED = {
     "walk --plan": (f"walk {INTENT} --plan", "probes.0.header.source"),
     "dialects list": ("dialects list", "0.name"),
     "dialects matrix": ("dialects matrix", "VLAN.frr"),
+    "dialects show": ("dialects show frr", "definition"),
+    "dialects facts": ("dialects facts route", "0.fields.0.holds"),
+    "dialects kinds": ("dialects kinds", "0.reads"),
     "dialects try": ("dialects try {dialect} {sample}", "trial.refusals.0.reason"),
 }
 # It reads what it never writes: so there is a refusal.

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import sys
 from argparse import ArgumentParser, Namespace
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -12,13 +14,15 @@ from agile_lattice.cli.options import add_action
 from agile_lattice.cli.output import print_json
 from agile_lattice.dialects import as_intent
 from agile_lattice.dialects.definition import parse_dialect
+from agile_lattice.dialects.reference import FactReference, KindReference, facts_reference, kinds_reference
 from agile_lattice.dialects.registry import BUILT_IN, catalogue_beside
 from agile_lattice.dialects.trying import SAME, Trial, carries, probe, probes, try_sample
+from agile_lattice.errors import UnknownName
 from agile_lattice.intent.model import Network, Section
 from agile_lattice.notation.located import read_text
 from agile_lattice.notation.plain import device_data
 from agile_lattice.notation.writing import write
-from agile_lattice.show.dialects import show_list, show_matrix, show_trial
+from agile_lattice.show.dialects import show_facts, show_kinds, show_list, show_matrix, show_trial
 from agile_lattice.show.terminal import console
 
 EXAMPLE = "lattice dialects"
@@ -41,8 +45,18 @@ class Tried(msgspec.Struct, frozen=True):
     device: dict[str, Any]
 
 
+class Shown(msgspec.Struct, frozen=True):
+    """The definition of a dialect, as it stands in its file."""
+
+    name: str
+    definition: str
+
+
 DOCUMENTS = {
     "list": list[Listed],
+    "show": Shown,
+    "facts": list[FactReference],
+    "kinds": list[KindReference],
     "matrix": dict[str, dict[str, str]],
     "try": Tried,
 }
@@ -53,6 +67,11 @@ def add_arguments(command: ArgumentParser) -> None:
     actions = command.add_subparsers(title="actions", metavar="ACTION", dest="action")
     add_action(actions, "list", "list the dialects (this is what happens without an action)")
     add_action(actions, "matrix", "show what each supports, by trying")
+    action = add_action(actions, "show", "print the definition of a dialect")
+    action.add_argument("name", metavar="NAME", help="the dialect")
+    action = add_action(actions, "facts", "list what phrases can make: every fact, its fields and what fits them")
+    action.add_argument("fact", metavar="FACT", nargs="?", help="only this one")
+    add_action(actions, "kinds", "list the kinds that every dialect has, and what each reads")
     action = add_action(
         actions, "try", "read a sample with a dialect file, write it again, and show what was understood"
     )
@@ -62,10 +81,22 @@ def add_arguments(command: ArgumentParser) -> None:
 
 
 def run(arguments: Namespace) -> int:
-    """List, compare, or try; a trial gives 1 if lines are left over or it does not come back as the same."""
+    """List, compare, show or try; a trial gives 1 if lines are left over or it does not come back as the same."""
     if arguments.action == "try":
         return _try(arguments)
     catalogue = catalogue_beside(Path.cwd())
+    if arguments.action == "show":
+        text = catalogue.text(arguments.name)
+        _print(arguments, Shown(arguments.name, text), lambda: sys.stdout.write(text))
+        return 0
+    if arguments.action == "facts":
+        facts = _facts(arguments.fact)
+        _print(arguments, facts, lambda: show_facts(console(), facts))
+        return 0
+    if arguments.action == "kinds":
+        kinds = kinds_reference()
+        _print(arguments, kinds, lambda: show_kinds(console(), kinds))
+        return 0
     known = [catalogue.dialect(name) for name in catalogue.names()]
     if arguments.action == "matrix":
         matrix = {
@@ -73,15 +104,28 @@ def run(arguments: Namespace) -> int:
             for section, members in probes().items()
             for what, body in members.items()
         }
-        if arguments.format == "json":
-            print_json(matrix)
-        else:
-            show_matrix(console(), matrix, [one.name for one in known])
-    elif arguments.format == "json":
-        print_json([Listed(one.name, one.title, one.carries, one.file) for one in known])
-    else:
-        show_list(console(), known)
+        _print(arguments, matrix, lambda: show_matrix(console(), matrix, [one.name for one in known]))
+        return 0
+    listed = [Listed(one.name, one.title, one.carries, one.file) for one in known]
+    _print(arguments, listed, lambda: show_list(console(), known))
     return 0
+
+
+def _print(arguments: Namespace, document: Any, show: Callable[[], object]) -> None:
+    if arguments.format == "json":
+        print_json(document)
+    else:
+        show()
+
+
+def _facts(name: str | None) -> list[FactReference]:
+    found = facts_reference()
+    if name is None:
+        return found
+    known = {each.name: each for each in found}
+    if name not in known:
+        raise UnknownName("fact", name, list(known))
+    return [known[name]]
 
 
 def _try(arguments: Namespace) -> int:

@@ -139,7 +139,7 @@ class SideFact(msgspec.Struct, frozen=True):
 
 
 class TwinFact(msgspec.Struct, frozen=True):
-    """A two-way translation of one host, where that is one statement; the fields are those of `translations.Static`."""
+    """A two-way translation of one host, where that is one statement."""
 
     external: Prefix
     internal: Prefix
@@ -167,7 +167,7 @@ class OfferFact(msgspec.Struct, frozen=True):
 
 
 class SettingsFact(msgspec.Struct, frozen=True):
-    """What is set on a device as a whole, as in `intent.model.Settings`, but what is a section of its own."""
+    """What is set on a device as a whole, but for what is a section of its own."""
 
     forwarding4: bool | None = None
     forwarding6: bool | None = None

@@ -57,7 +57,9 @@ def check_constant(fact: FactType, field: str, value: Any) -> None:
     """
     types = types_of(fact, field)
     if not any(_is(value, each) for each in types):
-        raise ValueError(f"{field}={_spelt(value)}: {fact.name}.{field} holds {described(types)}{_near(value, types)}")
+        raise ValueError(
+            f"{field}={type_words(value)}: {fact.name}.{field} holds {described(types)}{_near(value, types)}"
+        )
 
 
 def check_kind(fact: FactType, field: str, part: str, kind: Kind, many: bool) -> None:
@@ -83,9 +85,8 @@ def check_kind(fact: FactType, field: str, part: str, kind: Kind, many: bool) ->
         raise ValueError(f"<{field},> takes a list: {where} holds one value, {described(types)}")
     for value in kind.constants:
         if not any(_is(value, each) for each in types):
-            raise ValueError(
-                f"<{field}:{kind.name}> reads {_spelt(value)}: {where} holds {described(types)}{_near(value, types)}"
-            )
+            right = described(types) + _near(value, types)
+            raise ValueError(f"<{field}:{kind.name}> reads {type_words(value)}: {where} holds {right}")
     if kind.gives is not None and not any(_takes(each, kind.gives) for each in types):
         raise ValueError(
             f"<{field}:{kind.name}> reads {_NAMES.get(kind.gives, kind.gives)}: {where} holds {described(types)}"
@@ -106,7 +107,8 @@ def _is(value: Any, wanted: Any) -> bool:
     return isinstance(value, origin or wanted)
 
 
-def _spelt(value: Any) -> str:
+def type_words(value: Any) -> str:
+    """Return a value as a dialect file has it."""
     return {True: "true", False: "false"}.get(value, str(value)) if isinstance(value, bool) else str(value)
 
 

@@ -67,7 +67,13 @@ class Catalogue:
         return sorted(self._sources)
 
     def text(self, name: str) -> str:
-        """Return the text of a dialect's file; raise `KeyError` if there is none of that name."""
+        """Return the text of a dialect's file.
+
+        Raises:
+            UnknownDialect: If there is none of that name.
+        """
+        if name not in self._sources:
+            raise UnknownDialect(name, self.names())
         return self._sources[name][0]
 
     def _bases(self, name: str) -> Iterator[tuple[str, str]]:

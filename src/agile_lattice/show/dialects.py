@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.table import Table
 
 from agile_lattice.dialects.dialect import Dialect
+from agile_lattice.dialects.reference import FactReference, KindReference
 from agile_lattice.dialects.trying import NOT_ITS_SECTION, REFUSED, SAME, Taken, Trial
 from agile_lattice.show.differences import show_leftovers
 from agile_lattice.show.terminal import Text, plural
@@ -46,6 +47,31 @@ def show_matrix(console: Console, matrix: Mapping[str, Mapping[str, str]], names
     console.print(
         Text(f"{YES}: written and read back as the same; {NO}: refused; empty: not its section", style="remedy")
     )
+
+
+def show_facts(console: Console, facts: Sequence[FactReference]) -> None:
+    """Print what phrases can make: each fact, and its fields."""
+    for fact in facts:
+        section = f"  ({fact.section})" if fact.section else ""
+        console.print(Text.assemble((fact.name, "intent"), (section, "place"), f"  {fact.meaning}"))
+        table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
+        for column in ("field", "holds", "meaning"):
+            table.add_column(column, overflow="fold")
+        for field in fact.fields:
+            must = "has to be said" if not field.default else f"else {field.default}"
+            table.add_row(f"  {field.name}", f"{field.holds}, {must}", field.meaning)
+        console.print(table)
+        console.print()
+
+
+def show_kinds(console: Console, kinds: Sequence[KindReference]) -> None:
+    """Print the kinds that every dialect has."""
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="head")
+    for column in ("kind", "reads", "such as"):
+        table.add_column(column, overflow="fold")
+    for kind in kinds:
+        table.add_row(Text(kind.name, style="intent"), kind.reads, Text(kind.example))
+    console.print(table)
 
 
 def _side_by_side(names: Sequence[str], width: int) -> Iterator[Sequence[str]]:
