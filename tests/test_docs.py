@@ -54,8 +54,8 @@ def test_the_notation_is_documented_by_an_intent_that_is_right() -> None:
         ("everything-published", True),
     ]
     again = al.loads(al.write(network))
-    assert [replace(each, permits=()) for each in again.devices] == [
-        replace(each, permits=()) for each in network.devices
+    assert [replace(each, permits=(), named=()) for each in again.devices] == [
+        replace(each, permits=(), named=()) for each in network.devices
     ]
     for one, other in zip(again.devices, network.devices, strict=True):
         assert one.permits == tuple(replace(each, origin="") for each in other.permits)

@@ -214,6 +214,34 @@ def test_an_edited_text_has_no_difference_and_undo_gives_it_back(dialect: str, d
 
 
 ASKED = st.sampled_from(["10.40.10.53", "2001:db8::53", "192.0.2.53"]).map(Address.parse)
+NAMED = """
+lattice: 1
+names: {networks: {staff: [10.40.10.0/25, 10.40.12.0/25]}, services: {web: tcp/443}, hosts: {till: 10.40.10.9}}
+zones: {sea: {exposure: public}, office: {exposure: own}}
+devices:
+  quay:
+    speaks: bollard
+    interfaces: {wan0: {zone: sea, address: 203.0.113.2/28}, lan0: {zone: office, address: 10.40.10.1/24}}
+    permits: [{name: surf, from: office, to: sea, source: SOURCE, service: SERVICE}]
+"""
+
+
+def test_what_an_intent_names_goes_by_that_name_until_nothing_uses_it() -> None:
+    def intent(source: str, service: str) -> Device:
+        return loads(NAMED.replace("SOURCE", source).replace("SERVICE", service)).device("quay")
+
+    [text] = render_device(intent("staff", "web"))
+    assert "Group: staff" in text.text and "Service: web" in text.text and "till" not in text.text
+    own = text.text.replace("staff", "crew") + "\nGroup: others\nMembers: 10.9.9.9\n"
+    texts = {"bollard.txt": own}
+    assert not mended(intent("staff", "web"), texts).mends, "a device's own names stay"
+    [change] = mended(intent("till", "tcp/80"), texts).mends
+    after = change.files[0].after
+    assert "Group: till" in after and "Of: till" in after and "Service: tcp-80" in after
+    assert "crew" not in after and "Service: web" not in after, "nothing uses them any more"
+    assert "Group: others" in after, "nothing ever used it: it is not ours"
+
+
 NAMES = st.builds(
     lambda asked, hosts: Settings(resolvers=tuple(asked), hosts=tuple(hosts)),
     st.lists(ASKED, min_size=1, max_size=3, unique=True),

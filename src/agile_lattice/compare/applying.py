@@ -104,7 +104,7 @@ def closed(intent: Device, there: Device, gaps: Sequence[Gap]) -> Device:
     for gap in gaps:
         if gap.implied and isinstance(gap.wanted, Settings):
             settings = _settings(gap.wanted, settings, ("settings",))
-    return replace(there, settings=settings, **changed)
+    return replace(there, settings=settings, named=intent.named, **changed)
 
 
 def _interfaces(intent: Device, there: Device, gaps: Iterable[Gap]) -> list[Interface]:

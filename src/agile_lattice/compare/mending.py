@@ -16,7 +16,7 @@ from agile_lattice.compare.lockout import cutting, says_management
 from agile_lattice.compare.trial import TRIED, Trial
 from agile_lattice.compare.withholding import Held, entangled, unchangeable
 from agile_lattice.dialects.assembly import Capture, assemble, facts_in, facts_of
-from agile_lattice.dialects.changes.alignment import align, taken_back
+from agile_lattice.dialects.changes.alignment import SHARED, align, taken_back
 from agile_lattice.dialects.changes.changing import TextChange, edited_texts, patch, typed
 from agile_lattice.dialects.changes.filling import NoHandles, handles_of, refilled
 from agile_lattice.dialects.changes.outline import outline
@@ -24,6 +24,7 @@ from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.errors import ChangeError
 from agile_lattice.dialects.facts import CarriedFact, Fact
 from agile_lattice.dialects.passes import Facts
+from agile_lattice.dialects.passes.groups import stands_for, used_in
 from agile_lattice.dialects.passes.sides import called_as
 from agile_lattice.dialects.reading.parting import readings
 from agile_lattice.dialects.reading.texts import Reading
@@ -258,7 +259,7 @@ def _mends(
     unheld: Collection[tuple[str, int]],
 ) -> list[Mend]:
     """Return what changes in the texts of one dialect; those in a form that is only read are written anew first."""
-    goal = _named_as_there(goal, [reading for _, reading in own])
+    goal = _named_as_there(goal, there, [reading for _, reading in own])
     by_form: dict[str, list[tuple[str, str]]] = {}
     for pair, reading in own:
         by_form.setdefault(reading.form, []).append(pair)
@@ -271,11 +272,16 @@ def _mends(
     ]
 
 
-def _named_as_there(goal: Facts, there: Sequence[Reading]) -> Facts:
-    """Return facts with the names that a device has already for what an intent does not name, or names otherwise."""
-    kinds = ("side", "group", "offer")
-    sides, groups, offers = ([fact for each in there for fact in each.facts.get(kind, [])] for kind in kinds)
-    return {**goal, "side": called_as(goal.get("side", []), sides), "group": groups, "offer": offers}
+def _named_as_there(goal: Facts, there: Facts, own: Sequence[Reading]) -> Facts:
+    """Return facts with the names that a device has already, but for those that nothing uses any more."""
+    sides, groups, offers = ([fact for each in own for fact in each.facts.get(kind, [])] for kind in SHARED)
+    gone = used_in(there) - used_in(goal)
+    return {
+        **goal,
+        "side": called_as(goal.get("side", []), sides),
+        "group": [*(each for each in groups if stands_for(each) not in gone), *goal.get("group", [])],
+        "offer": [*(each for each in offers if stands_for(each) not in gone), *goal.get("offer", [])],
+    }
 
 
 def _mends_of(

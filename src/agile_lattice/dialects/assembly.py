@@ -16,11 +16,13 @@ from agile_lattice.dialects.facts import (
     AskedFact,
     CarriedFact,
     DeviceFact,
+    GroupFact,
     HostFact,
     IdentityFact,
     InterfaceFact,
     LookupsFact,
     MemberFact,
+    OfferFact,
     ResolverFact,
     SearchFact,
     SettingsFact,
@@ -88,6 +90,16 @@ def facts_of(device: Device) -> Facts:
         "asked": [AskedFact(each, device.settings.place.at("resolvers")) for each in device.settings.resolvers],
         "search": _search(device.settings),
         "lookups": _lookups(device.settings),
+        "group": [
+            GroupFact(each.name, each.addresses, True, each.place)
+            for each in device.named
+            if each.addresses is not None
+        ],
+        "offer": [
+            OfferFact(each.name, each.service.protocol, each.service.ports, True, each.place)
+            for each in device.named
+            if each.service is not None
+        ],
         "host": [
             HostFact(entry.name, address, device.settings.place.at("hosts", entry.name))
             for entry in device.settings.hosts

@@ -150,19 +150,29 @@ class TwinFact(msgspec.Struct, frozen=True):
 
 
 class GroupFact(msgspec.Struct, frozen=True):
-    """Addresses that are declared apart, and used by name."""
+    """Addresses that are declared apart, and used by name.
+
+    Attributes:
+        spare: Whether it is only a name that could be used, and is not written by itself.
+    """
 
     name: str
     addresses: AddressSet
+    spare: bool = False
     place: Place = NOWHERE
 
 
 class OfferFact(msgspec.Struct, frozen=True):
-    """A service that is declared apart, and used by name."""
+    """A service that is declared apart, and used by name.
+
+    Attributes:
+        spare: As in `GroupFact`.
+    """
 
     name: str
     protocol: str
     ports: Spans | None = None
+    spare: bool = False
     place: Place = NOWHERE
 
 

@@ -29,7 +29,7 @@ from agile_lattice.dialects.facts import AnswerFact, Fact, TwinFact
 from agile_lattice.dialects.passes import Facts, Pass
 from agile_lattice.dialects.passes.external import EXTERNAL
 from agile_lattice.dialects.passes.families import only
-from agile_lattice.dialects.passes.groups import APART
+from agile_lattice.dialects.passes.groups import APART, INLINE
 from agile_lattice.dialects.passes.named import PASSES
 from agile_lattice.dialects.passes.sides import MARKS, ZONES
 from agile_lattice.intent.addresses import AddressSet
@@ -76,8 +76,7 @@ def passes_of(semantics: Semantics, named: tuple[str, ...]) -> tuple[Pass, ...]:
         stated.append(ZONES)
     if semantics.sides == "marks":
         stated.append(MARKS)
-    if semantics.groups == "apart":
-        stated.append(APART)
+    stated.append(APART if semantics.groups == "apart" else INLINE)
     return (*stated, *(PASSES[name] for name in named))
 
 

@@ -18,6 +18,7 @@ from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.permits import Access, Listening, Permit
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import Route
+from agile_lattice.intent.services import Service
 from agile_lattice.intent.translations import Translation
 
 Exposure = Literal["own", "shared", "public"]
@@ -93,6 +94,15 @@ class Settings(msgspec.Struct, frozen=True):
         return replace(self, host_name="", identity=None, resolvers=(), search=(), lookups=None, hosts=())
 
 
+class Named(msgspec.Struct, frozen=True):
+    """A name that an intent has for addresses or for a service; packets know nothing of it."""
+
+    name: str
+    addresses: AddressSet | None = None
+    service: Service | None = None
+    place: Place = NOWHERE
+
+
 class Device(msgspec.Struct, frozen=True):
     """A device: all that is said of it, or all that was read from it.
 
@@ -104,6 +114,7 @@ class Device(msgspec.Struct, frozen=True):
         access: Who may manage it.
         listens: What it offers itself: a fact about it, not a thing to be configured.
         description: A remark that stays in the intent.
+        named: What sets of addresses and services are called, for systems that declare them apart.
     """
 
     name: str
@@ -117,6 +128,7 @@ class Device(msgspec.Struct, frozen=True):
     settings: Settings = Settings()
     listens: tuple[Listening, ...] = ()
     description: str = ""
+    named: tuple[Named, ...] = ()
     place: Place = NOWHERE
 
     @property

@@ -62,6 +62,7 @@ def normal(device: Device, answered: Spans = ()) -> Device:
         access=joined_access(passages(device.access)),
         settings=_normal_settings(device),
         description="",
+        named=(),
     )
 
 

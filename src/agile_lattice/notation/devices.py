@@ -42,6 +42,7 @@ class DeviceMaker:
         self, names: Names, zones: Mapping[str, Zone], blocks: Mapping[str, Block], faults: list[Fault]
     ) -> None:
         self.names = names
+        self.named = names.named()
         self.zones = zones
         self.blocks = blocks
         self.faults = faults
@@ -79,6 +80,7 @@ class DeviceMaker:
             _settings(shape.settings, place.at("settings")),
             tuple(self._each(self.listening, enumerate(shape.listens), place.at("listens"), rules)),
             shape.description or "",
+            self.named,
             place,
         )
 

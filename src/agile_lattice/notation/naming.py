@@ -13,6 +13,7 @@ from typing import Generic, TypeVar
 import msgspec
 
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
+from agile_lattice.intent.model import Named
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.services import ICMP_TYPES, PORT_PROTOCOLS, PROTOCOLS, Service, Services, union_of_services
 from agile_lattice.notation.errors import fail
@@ -51,6 +52,17 @@ class Names:
                 self.addresses([name], networks.place)
         for name, services in self.services.items():
             self.services_of([name], services.place)
+
+    def named(self) -> tuple[Named, ...]:
+        """Return what has a name and is one set of addresses, or one service."""
+        found = [Named(name, AddressSet.of(each.value.address), place=each.place) for name, each in self.hosts.items()]
+        for name, networks in self.networks.items():
+            addresses = self.addresses([name], networks.place, may_be_empty=True)
+            found += [Named(name, addresses, place=networks.place)] if addresses.spans else []
+        for name, services in self.services.items():
+            one, *others = self.services_of([name], services.place)
+            found += [] if others else [Named(name, service=one, place=services.place)]
+        return tuple(found)
 
     def host(self, word: str, place: Place) -> Address:
         """Return the address of a host, named or literal."""

@@ -46,12 +46,32 @@ def _free(name: str, taken: Collection[str]) -> str:
     return next(each for each in chain([name], numbered) if each not in taken)
 
 
+def used_in(facts: Facts) -> set[Any]:
+    """Return the sets of addresses and the services that rules use."""
+    rules = [each for kind in KINDS for each in facts.get(kind, []) if isinstance(each, Rule | Passage)]
+    sets = {getattr(each, field, None) for each in rules for field in SETS}
+    return (sets | {(each.protocol, each.ports) for each in rules if each.protocol is not None}) - {None}
+
+
+def stands_for(fact: Fact) -> Any:
+    """Return what a declared name stands for, as `used_in` has it."""
+    return (fact.protocol, fact.ports) if isinstance(fact, OfferFact) else getattr(fact, "addresses", None)
+
+
 def _down(facts: Facts, dialect: str) -> Facts:
-    groups: dict[str, Fact] = {each.name: each for each in facts.get("group", []) if isinstance(each, GroupFact)}
-    offers: dict[str, Fact] = {each.name: each for each in facts.get("offer", []) if isinstance(each, OfferFact)}
-    # What a device has a name for already goes by that name.
-    group_names = {each.addresses: name for name, each in groups.items() if isinstance(each, GroupFact)}
-    offer_names = {(each.protocol, each.ports): name for name, each in offers.items() if isinstance(each, OfferFact)}
+    known_groups = [each for each in facts.get("group", []) if isinstance(each, GroupFact)]
+    known_offers = [each for each in facts.get("offer", []) if isinstance(each, OfferFact)]
+    groups: dict[str, Fact] = {each.name: each for each in known_groups if not each.spare}
+    offers: dict[str, Fact] = {each.name: each for each in known_offers if not each.spare}
+    # What a device has a name for already goes by that name; else by the intent's, if nothing else is called so.
+    group_names: dict[AddressSet, str] = {}
+    for group in sorted(known_groups, key=lambda each: each.spare):
+        if not group.spare or group.name not in groups:
+            group_names.setdefault(group.addresses, group.name)
+    offer_names: dict[Any, str] = {}
+    for offer in sorted(known_offers, key=lambda each: each.spare):
+        if not offer.spare or offer.name not in offers:
+            offer_names.setdefault((offer.protocol, offer.ports), offer.name)
     changed: Facts = {}
     for kind in KINDS:
         members: list[Fact] = []
@@ -62,12 +82,12 @@ def _down(facts: Facts, dialect: str) -> Facts:
                 addresses = getattr(fact, field, None)
                 if addresses is not None:
                     name = group_names.setdefault(addresses, _free(_group_name(addresses), groups))
-                    groups.setdefault(name, GroupFact(name, addresses, fact.place))
+                    groups.setdefault(name, GroupFact(name, addresses, place=fact.place))
                     named[field] = name
             if fact.protocol is not None:
                 service = fact.protocol, fact.ports
                 name = offer_names.setdefault(service, _free(_offer_name(*service), offers))
-                offers.setdefault(name, OfferFact(name, fact.protocol, fact.ports, fact.place))
+                offers.setdefault(name, OfferFact(name, fact.protocol, fact.ports, place=fact.place))
                 named |= {"protocol": name, "ports": None}
             members.append(replace(fact, **named))
         changed[kind] = members
@@ -100,3 +120,5 @@ def _up(facts: Facts) -> Facts:
 
 
 APART = Pass(_down, _up)
+# Where nothing is declared apart, names have no place.
+INLINE = Pass(lambda facts, dialect: {**facts, "group": [], "offer": []}, lambda facts: facts)
