@@ -5,7 +5,7 @@ from __future__ import annotations
 # Each: the dialects, a text, the device in the notation, and the lines that are left over.
 PAIRS: list[tuple[str, str, str, list[int]]] = [
     (
-        "frr",
+        "frr sysctl",
         """
         frr version 8.4.4
         frr defaults traditional
@@ -39,6 +39,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         end
         """,
         """
+        settings: {forwarding: {ipv4: false}}
         interfaces:
           lan0: {address: [10.40.10.1/24, 10.40.10.2/32], enabled: false, description: 'The "office"; ! it''s # ours'}
           lo: {loopback: "2001:db8:ffff::1/128"}
@@ -47,9 +48,62 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
           - {to: 10.65.0.0/16, via: 10.40.10.9, distance: 7}
           - {to: 10.66.0.0/16, discard: true}
           - {to: 10.67.0.0/16, discard: unreachable, distance: 250}
+          - {to: 10.68.0.0/16, via: 10.40.10.9}
           - {to: "2001:db8:41::/48", via: "fe80::1", interface: lan0}
         """,
-        [8, 9, 16, 23],
+        [8, 9, 23],
+    ),
+    (
+        "frr sysctl",
+        """
+        router-id 10.255.0.9
+        ipv6 forwarding
+        ip route 10.61.0.0/16 null0
+        ip route 10.62.0.0/16 NULL0
+        ip route 10.63.0.0/16 nu
+        ip route 10.64.0.0/16 10.40.10.9 vrf red
+        interface lan0 vrf red
+         ip address 10.40.10.1/24
+        """,
+        """
+        settings: {forwarding: {ipv6: true}, identity: 10.255.0.9}
+        routes: [{to: 10.61.0.0/16, discard: true}, {to: 10.62.0.0/16, discard: true}]
+        """,
+        [5, 6, 7, 8],
+    ),
+    (
+        "bird",
+        """
+        /* routes that
+           never reach the main table */
+        ipv4 table other;
+        protocol static { ipv4; route 10.60.0.0/16 via 10.40.10.9; }
+        protocol static { ipv4 { table other; }; route 10.61.0.0/16 via 10.40.10.9; }
+        protocol static { ipv4 { import none; }; route 10.62.0.0/16 via 10.40.10.9; }
+        protocol static { ipv4 { preference 50; }; route 10.63.0.0/16 via 10.40.10.9; }
+        protocol static { disabled; ipv4; route 10.64.0.0/16 via 10.40.10.9; }
+        protocol device { }
+        """,
+        """
+        routes: [{to: 10.60.0.0/16, via: 10.40.10.9}]
+        """,
+        [3, 5, 5, 5, 5, 6, 6, 6, 6, 7, 7, 7, 7],
+    ),
+    (
+        "iproute2",
+        """
+        [{"dst": "10.61.0.0/16", "gateway": "10.40.10.9", "dev": "lan0", "protocol": "static", "flags": []},
+         {"dst": "10.62.0.0/16", "gateway": "10.40.10.9", "dev": "lan0", "protocol": "bgp", "flags": []},
+         {"dst": "10.63.0.0/16", "gateway": "10.40.10.9", "dev": "lan0", "protocol": "zebra", "flags": []},
+         {"dst": "10.64.0.0/16", "gateway": "10.40.10.9", "dev": "lan0", "protocol": "196", "flags": []}]
+        """,
+        """
+        interfaces: {lan0: {}}
+        routes:
+          - {to: 10.61.0.0/16, via: 10.40.10.9, interface: lan0}
+          - {to: 10.64.0.0/16, via: 10.40.10.9, interface: lan0}
+        """,
+        [2, 3],
     ),
     (
         "nftables",
@@ -177,7 +231,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
           - {to: "2001:db8:41::/48", via: "fe80::1", interface: lan0}
           - {to: "::/0", discard: unreachable}
         """,
-        [4, 4, 14],
+        [14],
     ),
     (
         "netplan",

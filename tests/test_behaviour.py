@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from itertools import product
+from textwrap import dedent
 
 import pytest
 from hypothesis import given
@@ -138,6 +139,42 @@ def test_a_look_up_says_where_the_address_is_written_that_it_follows_from(destin
     [place] = [each.place for each in stages if each.stage == "way"]
     line = TWO_ROUTERS.splitlines()[place.line - 1]
     assert line[place.column - 1 :].strip('"').startswith(said)
+
+
+@pytest.mark.parametrize(
+    ("source", "destination", "dropped"),
+    [
+        ("203.0.113.3", "10.40.10.9", False), ("10.40.10.1", "10.40.10.9", True), ("10.40.11.1", "203.0.113.2", True),
+        ("2001:db8:1::1", "2001:db8:1::9", False),
+    ],
+)  # fmt: skip
+def test_a_packet_of_ipv4_that_claims_to_come_from_the_device_itself_is_dropped(
+    source: str, destination: str, dropped: bool
+) -> None:
+    service = "icmp6" if ":" in source else "icmp"
+    found = al.walk(al.loads(TWO_ROUTERS), source, destination, service, at="one:wan0")
+    assert ("is an address of one" in found.reason) == dropped
+
+
+@pytest.mark.parametrize(
+    ("wan", "lan", "gateway", "same"),
+    [
+        ("2001:db8:1::2/64", "2001:db8:2::1/64", "2001:db8:1::1", True),
+        ("203.0.113.2/28", "10.40.10.1/24", "203.0.113.1", False),
+    ],
+)
+def test_a_reverse_path_filter_is_for_ipv4(wan: str, lan: str, gateway: str, same: bool) -> None:
+    text = f"""
+        lattice: 1
+        devices:
+          quay:
+            speaks: [iproute2, sysctl]
+            settings: {{reverse-path: "strict"}}
+            interfaces: {{wan0: {{address: "{wan}"}}, lan0: {{address: "{lan}"}}}}
+            routes: [{{to: default, via: "{gateway}"}}]
+    """
+    strict, off = (al.loads(dedent(each)).device("quay") for each in (text, text.replace("strict", "off")))
+    assert al.between(strict, off).same == same
 
 
 @SOME

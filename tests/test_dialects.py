@@ -15,6 +15,7 @@ import agile_lattice as al
 from agile_lattice.dialects import as_intent, read_device, render_device
 from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.errors import CaptureError, DefinitionError, Refusals
+from agile_lattice.dialects.reading.stopping import Tried
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
@@ -127,6 +128,49 @@ turn back <to:span4>                                        => rule stage=depart
 let [<protocol:word>]                                       => permit verdict=pass
 '''
 """.replace("<does>", "<verdict:does>")
+STOPS = [
+    ("frr", "interface wan0\n ip adress 203.0.113.2/28\n", "2:5", "from 'adress' on: expected 'address'"),
+    ("frr", "ip route 10.41.0.0/16 10.40.10.999\n", "1:23", "from '10.40.10.999' on: expected an address (via)"),
+    ("frr", "ip route 10.41.0.0/16\n", "1:0", "at its end: expected an address (via)"),
+    ("frr", "ip route 10.41.0.0/16 10.40.10.9 color 5\n", "1:34", "or a number (distance) or 'onlink' or its end"),
+    ("frr", "interfaced wan0\n", "1:1", "begins with 'interfaced'; did you mean 'interface'?"),
+    ("frr", "ip route 10.41.0.0/16 10.40.10.9\n ip route 10.42.0.0/16 10.40.10.9\n", "1:0", "nothing can stand inside"),
+    ("nftables", "table inet t {\n chain c {\n  type filter hook forward priority 0; policy accept;\n }\n}\n", "2:0",
+     "it wants 'policy drop' inside"),
+    ("iproute2", "link set dev lan0 state sideways\n", "1:19", "'up' or 'down'"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "text", "where", "says"), STOPS)
+def test_what_is_not_recognised_says_where_it_stops_and_what_would_fit(
+    name: str, text: str, where: str, says: str
+) -> None:
+    good = {"frr": "hostname quay\n", "nftables": "table ip lattice {\n}\n", "iproute2": "link set dev lan0 up\n"}[name]
+    left = al.read("quay", [name], {"text": text + good}).leftovers[0]
+    assert f"{left.place.line}:{left.place.column}" == where
+    assert says in left.reason
+
+
+@pytest.mark.parametrize("name", BUILT_IN.names())
+def test_element_by_element_a_phrase_fits_what_it_fits_as_a_whole(name: str) -> None:
+    patterns = [each.pattern for form in BUILT_IN.dialect(name).forms for each in form.block.all_phrases()]
+    lines = {
+        " ".join(line.split()).rstrip(";{ ")
+        for speaks, text, *_ in PAIRS
+        if name in speaks.split()
+        for line in text.split("\n")
+    } - {""}
+    damaged = {
+        " ".join([*words[:at], "zz9!", *words[at + 1 :]])
+        for line in lines
+        for words in [line.split()]
+        for at in range(len(words))
+    }
+    for line in lines | damaged:
+        for pattern in patterns:
+            assert Tried(line).phrase(pattern) == (pattern.read(line) is not None), (line, pattern.elements)
+
+
 WRONG_WORDS = {
     "a constant": (
         "stage=departure",

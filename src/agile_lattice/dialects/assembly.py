@@ -206,7 +206,11 @@ def _lookups(settings: Settings) -> list[LookupsFact]:
 
 
 def _settings(facts: dict[str, list[Any]], host_name: str) -> Settings:
-    found = _alike(Settings, facts["settings"][0]) if facts.get("settings") else Settings()
+    said = [each for each in facts.get("settings", []) if isinstance(each, SettingsFact)]
+    found = _alike(Settings, said[0]) if said else Settings()
+    for each in said[1:]:  # several texts speak of some
+        more = {name: getattr(each, name) for name in SettingsFact.__struct_fields__[:-1]}
+        found = msgspec.structs.replace(found, **{name: value for name, value in more.items() if value is not None})
     identities = [each.identity for each in facts.get("identity", [])]
     hosts = _grouped(facts.get("host", []), "name")
     return msgspec.structs.replace(

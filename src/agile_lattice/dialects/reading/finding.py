@@ -53,8 +53,8 @@ def _meet(found: Found, file: str) -> Found | None:
     """Look for statements inside that meet the conditions of a phrase; None if one is not met."""
     for condition, _ in found.phrase.conditions:
         for child in found.rest:
-            if not child.text.startswith(condition.first):
-                continue
+            if child.children or not child.text.startswith(condition.first):
+                continue  # a condition takes a statement away, and must not take what stands inside it
             more = condition.read(child.text)
             if more is not None:
                 found.fields.update(more)

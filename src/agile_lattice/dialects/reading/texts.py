@@ -7,18 +7,21 @@ from pathlib import PurePath
 
 import msgspec
 
-from agile_lattice.dialects.dialect import Dialect, Form
+from agile_lattice.dialects.dialect import Block, Dialect, Form
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading.absent import Absent, absent_of
 from agile_lattice.dialects.reading.bounds import bounded
 from agile_lattice.dialects.reading.repeating import NotAlikeError
+from agile_lattice.dialects.reading.stopping import Stop, stop_of
 from agile_lattice.dialects.reading.understanding import Leftover, Reader, Trace, count_of
 from agile_lattice.dialects.surfaces import Alike, Json, Statement, Yaml, shortened
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import Place
 
+EXPLAINED = 100  # leftovers of which it is said where they stop fitting
+Unrecognised = dict[int, tuple[Statement, Block]]
 RULES: tuple[Section, ...] = ("translations", "permits", "access")
 # Facts that passes put aside, and why.
 ASIDE = {
@@ -56,13 +59,50 @@ class Reading(msgspec.Struct, frozen=True):
     sorts_addresses: bool = False
 
 
-def read_form(dialect: Dialect, form: Form, text: str, file: str) -> Reading:
+def explained(reading: Reading, unrecognised: Unrecognised, text: str) -> Reading:
+    """Return a reading with words on where what was not recognised stops fitting, for the first of it.
+
+    Args:
+        reading: The reading.
+        unrecognised: As `read_form` gave it.
+        text: What was read.
+    """
+    lines = text.split("\n")
+    found = list(reading.leftovers)
+    for index, left in enumerate(found[:EXPLAINED]):
+        stop = stop_of(*unrecognised[id(left)]) if id(left) in unrecognised else None
+        if stop is not None:
+            found[index] = msgspec.structs.replace(left, reason=stop.reason, place=_column(left, stop, lines))
+    return msgspec.structs.replace(reading, leftovers=tuple(found))
+
+
+def _column(left: Leftover, stop: Stop, lines: Sequence[str]) -> Place:
+    """Return the place of the word that does not fit, if the statement stands in its line as it is."""
+    line = lines[left.place.line - 1] if 0 < left.place.line <= len(lines) else ""
+    start = line.find(left.text)
+    if start < 0 or not stop.word:
+        return left.place
+    return msgspec.structs.replace(left.place, column=start + stop.at + 1, width=len(stop.word))
+
+
+def read_form(dialect: Dialect, form: Form, text: str, file: str, unrecognised: Unrecognised | None = None) -> Reading:
     """Read a text in one form of a dialect.
+
+    Args:
+        dialect: The dialect.
+        form: One of its forms.
+        text: The text.
+        file: Its name.
+        unrecognised: Gets, by the identity of a leftover, the statement and the block of which it is no phrase.
 
     Raises:
         CaptureError: If the text is cut off or of another surface altogether.
     """
-    return read_statements(dialect, form, bounded(form.surface.parse, text, file), file)
+    reader = _reader(dialect, form, file, None)
+    reading = _reading(dialect, reader, bounded(form.surface.parse, text, file))
+    if unrecognised is not None:
+        unrecognised |= reader.unrecognised
+    return reading
 
 
 def read_statements(
@@ -164,9 +204,10 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
     best: Reading | None = None
     nothing: Reading | None = None
     error: CaptureError | None = None
+    unrecognised: Unrecognised = {}
     for dialect, form in forms:
         try:
-            reading = read_form(dialect, form, text, file)
+            reading = read_form(dialect, form, text, file, unrecognised)
         except CaptureError as caught:
             if not caught.other:
                 error = error or caught
@@ -179,7 +220,7 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
         if best is None or reading.statements[1] > best.statements[1]:
             best = reading
     if best is not None and best.statements[1] > 0:
-        return best
+        return explained(best, unrecognised, text)
     if nothing is not None:
         return nothing
     if error is not None:

@@ -106,6 +106,7 @@ class Reader:
         left: How many statements that are.
         repeated: How many statements were cut out.
         sections: The sections that the text speaks of.
+        unrecognised: By the identity of a leftover the statement, and the block of which it is no phrase.
         seen: Where statements stand of which there is one, or that let something pass, by the line of their phrase.
     """
 
@@ -121,6 +122,7 @@ class Reader:
         self.repeated = 0
         self.leftovers: list[Leftover] = []
         self.entangled: list[Fact] = []
+        self.unrecognised: dict[int, tuple[Statement, Block]] = {}
         self.left = 0
         self.sections: set[Section] = set(form.carries)
         self.seen: dict[int, Place] = {}
@@ -147,7 +149,7 @@ class Reader:
             found = find(statement, block, self.file)
             if found is None:
                 if scope.path or statement.children is not None or statement.text not in self.before:
-                    self.leave(statement, scope.path, could=self.could(statement, block, scope.path))
+                    self.leave(statement, scope.path, could=self.could(statement, block, scope.path), among=block)
                 continue
             phrase = found.phrase
             if phrase.once and phrase.line in self.seen:
@@ -269,12 +271,17 @@ class Reader:
         """Tell what a statement could be about that was not understood, by the block that it stands in."""
         return could_be_about(statement, block, self.carried, bool(path), self.in_order)
 
-    def leave(self, statement: Statement, path: tuple[str, ...], reason: str = "", could: Could = ANYTHING) -> None:
-        """Leave a statement over, and all that stands inside it."""
+    def leave(
+        self, statement: Statement, path: tuple[str, ...], reason: str = "", could: Could = ANYTHING,
+        among: Block | None = None,
+    ) -> None:  # fmt: skip
+        """Leave a statement over, and all that stands inside it; it may be none of the phrases of a block."""
         if self.trace is not None:
             self.trace.pop(id(statement), None)
         place = Place(self.file, statement.line)
         left = Leftover(place, statement.text, path, reason or NOT_UNDERSTOOD, *could)
+        if among is not None:
+            self.unrecognised[id(left)] = statement, among
         if statement.text == ENTRY:
             # An entry of a document has no line of its own to show: it is left over as a whole.
             self.left += count_of([statement])

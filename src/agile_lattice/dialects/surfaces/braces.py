@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 from typing import ClassVar
 
@@ -17,11 +18,13 @@ class Braces(Surface, frozen=True, tag="braces"):
 
     Attributes:
         comment: Characters that make the rest of a line a comment.
+        enclosed: What opens and closes a comment that can go over several lines; empty for none.
         blocks: First words of statements whose block may stand on the same line; of others, braces there are words.
         end: What ends a statement and a block when they are written: nothing, or `;`.
     """
 
     comment: str = ""
+    enclosed: tuple[str, ...] = ()
     end: str = ""
     blocks: tuple[str, ...] = ()
     closed: ClassVar[bool] = True
@@ -38,7 +41,7 @@ class Braces(Surface, frozen=True, tag="braces"):
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
         cutter = _Cutter(self, file)
-        lines = text.splitlines()
+        lines = (_without(text, *self.enclosed) if self.enclosed else text).splitlines()
         for start in range(0, len(lines), STRETCH):
             cutter.take(lines[start : start + STRETCH], start + 1)
         return cutter.finished()
@@ -46,7 +49,7 @@ class Braces(Surface, frozen=True, tag="braces"):
     def in_one_line(self, words: str, line: int) -> list[Statement]:
         """Cut a line apart that has whole blocks."""
         found = []
-        for each in _statements(words):
+        for each in filter(None, _statements(words)):
             if each.partition(" ")[0] not in self.blocks or "{" not in each:
                 found.append(Statement(each, line))
                 continue
@@ -135,6 +138,16 @@ class _Cutter:
                 Place(self.file, at), "the block opened here is never closed", "The text breaks off: capture it again."
             )
         return self.root
+
+
+def _without(text: str, opening: str, closing: str) -> str:
+    """Return a text with blanks in place of comments between two marks; lines stay where they are."""
+    either = rf'"[^"\n]*"|{re.escape(opening)}[\s\S]*?{re.escape(closing)}'
+
+    def blank(found: re.Match[str]) -> str:
+        return found[0] if found[0].startswith('"') else re.sub(r"[^\n]", " ", found[0])
+
+    return re.sub(either, blank, text)
 
 
 def _simple(lines: Sequence[str], first: int, comment: str) -> list[Statement] | None:
