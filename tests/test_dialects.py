@@ -49,6 +49,13 @@ def test_a_text_is_this_intent(speaks: str, text: str, intent: str, left: list[i
     assert al.diff(device, again).same
 
 
+def test_of_two_units_for_one_interface_the_first_by_name_applies() -> None:
+    unit = "[Match]\nName=wan0\n\n[Network]\nAddress={}\n"
+    texts = {"b/20-late.network": unit.format("198.51.100.2/28"), "b/10-early.network": unit.format("203.0.113.2/28")}
+    capture = al.read("quay", ["networkd"], texts)
+    assert [str(each) for one in capture.device.interfaces for each in one.addresses] == ["203.0.113.2/28"]
+
+
 @pytest.mark.parametrize(("speaks", "wanted"), TEXTS.items(), ids=TEXTS)
 def test_an_intent_is_written_as_a_person_would(speaks: str, wanted: dict[str, str]) -> None:
     texts = {each.file: each.text.expandtabs(4) for each in render_device(lamp(speaks, MEANT))}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterable, Mapping, Sequence
+from pathlib import PurePath
 from typing import Any, TypeVar, cast
 
 import msgspec
@@ -155,7 +156,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         dialects: Those that it speaks.
         readings: One for each text.
     """
-    readings = list(readings)
+    readings = _that_apply(list(readings))
     facts: dict[str, list[Any]] = {}
     leftovers = [leftover for reading in readings for leftover in reading.leftovers]
     sections: set[Section] = set()
@@ -195,6 +196,23 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     unseen = sorted({family for each in dialects for family in each.rules_for} - families) if families else []
     sorts = any(each.sorts_addresses for each in readings)
     return Capture(device, tuple(leftovers), frozenset(sections), absent, tuple(unseen), sorts)
+
+
+def _that_apply(readings: Sequence[Reading]) -> list[Reading]:
+    """Return readings without what units say of an interface that another one is about already."""
+    first: dict[str, Reading] = {}
+    for each in sorted(readings, key=_file_name):
+        for interface in each.unit_of:
+            first.setdefault(interface, each)
+    return [
+        each if all(first[interface] is each for interface in each.unit_of) else msgspec.structs.replace(each, facts={})
+        for each in readings
+    ]
+
+
+def _file_name(reading: Reading) -> str:
+    places = (getattr(each, "place", Place()) for members in reading.facts.values() for each in members)
+    return next((PurePath(each.file).name for each in places if each.file), "")
 
 
 def _search(settings: Settings) -> list[SearchFact]:

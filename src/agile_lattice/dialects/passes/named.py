@@ -151,6 +151,16 @@ def _unsaid(fact: InterfaceFact, field: str) -> InterfaceFact:
     return replace(fact, **{field: ""}, place=replace(fact.place, parts=parts))
 
 
+def _bridged_up(facts: Facts) -> Facts:
+    """Keep only those members whose master is known to be a bridge: it could be a bond or a routing instance."""
+    bridges = {fact.interface for fact in facts.get("interface", []) if isinstance(fact, InterfaceFact) and fact.bridge}
+    members: list[Fact] = []
+    others: list[Fact] = []
+    for fact in facts.get("member", []):
+        (members if isinstance(fact, MemberFact) and fact.master in bridges else others).append(fact)
+    return {**facts, "member": members, "masterless": others}
+
+
 def _swapped(facts: Facts) -> Facts:
     members: list[Fact] = [
         replace(fact, interface=fact.master, master=fact.interface) if isinstance(fact, MemberFact) else fact
@@ -297,6 +307,8 @@ PASSES: Mapping[str, Pass] = {
     "link-is-parent-of-vlan": Pass(lambda facts, dialect: facts, _parents_up),
     # Where a bridge names its members, and not each member its bridge.
     "members-with-bridges": Pass(lambda facts, dialect: _swapped(facts), _swapped),
+    # Where what an interface is a part of need not be a bridge.
+    "masters-are-bridges": Pass(lambda facts, dialect: facts, _bridged_up),
     "made-apart": Pass(_made_down, _made_up),
     "vlans-by-name": Pass(_by_name_down, lambda facts: facts),
     # Where an interface is brought up if a mark says so, and else stays down.

@@ -36,7 +36,8 @@ def find(statement: Statement, block: Block, file: str) -> Found | None:
     """Return the first phrase of a block that a statement is; None if it is none of them."""
     text, children = statement.text, statement.children
     for phrase in block.candidates(text):
-        if children is not None and phrase.block is None and not phrase.aside:
+        closed = phrase.block is None and not phrase.aside  # nothing stands inside but what meets its conditions
+        if children is not None and closed and not phrase.conditions:
             continue
         fields = phrase.pattern.read(text)
         if fields is None:
@@ -44,7 +45,7 @@ def find(statement: Statement, block: Block, file: str) -> Found | None:
         if not phrase.conditions:
             return Found(statement, phrase, block, fields, {}, children or [])
         found = _meet(Found(statement, phrase, block, fields, {}, list(children or ())), file)
-        if found is not None:
+        if found is not None and not (closed and found.rest):
             return found
     return None
 

@@ -46,19 +46,22 @@ def stop_of(statement: Statement, block: Block) -> Stop | None:
     tried = Tried(statement.text)
     for phrase in phrases:
         whole = tried.phrase(phrase.pattern)
-        if whole and statement.children is not None and phrase.block is None:
-            return Stop(0, "", "nothing can stand inside this statement")
-        if whole and phrase.conditions:
-            return Stop(0, "", f"not recognised: it wants {_first_missing(phrase, statement)!r} inside")
+        missing = _first_missing(phrase, statement) if whole else ""
+        if missing:
+            return Stop(0, "", f"not recognised: it wants {missing!r} inside")
+        if whole and statement.children is not None:
+            more = "nothing" if not phrase.conditions else "nothing else"
+            return Stop(0, "", f"not recognised: {more} can stand inside this statement")
     return tried.stop(block)
 
 
 def _first_missing(phrase: Phrase, statement: Statement) -> str:
+    """Return the first condition of a phrase that nothing inside a statement meets."""
     wanted = phrase.text.partition("=>")[0].split(" / ")[1:]
     for text, (condition, _) in zip(wanted, phrase.conditions, strict=True):
         if not any(condition.matched(each.text) for each in statement.children or ()):
             return text.strip()
-    return wanted[0].strip()
+    return ""
 
 
 class Tried:

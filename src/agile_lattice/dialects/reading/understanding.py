@@ -285,8 +285,9 @@ class Reader:
         if statement.text == ENTRY:
             # An entry of a document has no line of its own to show: it is left over as a whole.
             self.left += count_of([statement])
-            summary = ", ".join(each.text for each in statement.children or () if each.children is None)
-            self.leftovers.append(replace(left, text=summary))
+            members = statement.children or ()
+            plain = ", ".join(each.text for each in members if each.children is None)
+            self.leftovers.append(replace(left, text=plain or ", ".join(each.text for each in members)))
             return
         self.left += 1
         self.leftovers.append(left)

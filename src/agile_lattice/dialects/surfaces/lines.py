@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Sequence
 
 from agile_lattice.dialects.errors import CaptureError
@@ -16,9 +17,11 @@ class Lines(Surface, frozen=True, tag="lines"):
         comment: Characters that make the rest of a line a comment.
         open: What a line begins with that opens a block; empty if there are none.
         close: The line that ends a block.
+        assign: What stands between a key and its value, with blanks around it or without; empty if nothing does.
     """
 
     comment: str = ""
+    assign: str = ""
     open: str = ""
     close: str = ""
 
@@ -31,6 +34,8 @@ class Lines(Surface, frozen=True, tag="lines"):
         lines = text.splitlines()
         commented = any(mark in text for mark in self.comment)
         bare = [cut_comment(line, self.comment) for line in lines] if commented else [line.strip() for line in lines]
+        if self.assign:
+            bare = [re.sub(rf"\s*{re.escape(self.assign)}\s*", f" {self.assign} ", words, count=1) for words in bare]
         found = [Statement(words, number) for number, words in enumerate(bare, 1) if words]
         return list(self._blocks(found, file)) if self.open else found
 
