@@ -73,8 +73,6 @@ class Machine:
         self.folder = Path(tempfile.mkdtemp(prefix="lattice-"))
         # Nobody else is on these links: no need to wait for duplicates to answer (RFC 4862 section 5.4).
         self.inside("sysctl", "-qw", "net.ipv6.conf.default.accept_dad=0", "net.ipv6.conf.all.accept_dad=0")
-        # A router forwards packets, and so an intent means it; a new namespace does not.
-        self.inside("sysctl", "-qw", "net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1")
         self.run("ip", "-n", self.space, "link", "set", "lo", "up")
         for interface in self.interfaces:
             self.cable(interface, self.wires, interface)
@@ -145,6 +143,8 @@ class Machine:
 
     def apply(self, texts: Sequence[Rendered]) -> None:
         """Load rendered configuration with the real programs."""
+        # What an intent describes is a router unless it says otherwise; a new namespace forwards nothing.
+        self.inside("sysctl", "-qw", "net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1")
         for each in texts:
             if each.dialect == "frr":
                 self.start_frr()

@@ -83,7 +83,7 @@ def test_packets_are_apart_if_two_actions_make_different_ones_of_each(box: Box, 
 
 
 @pytest.mark.parametrize(
-    ("one", "other"), product([None, *[("to", n) for n in range(4)], ("by", -1), ("by", 2)], repeat=2)
+    ("one", "other"), list(product([None, *[("to", n) for n in range(4)], ("by", -1), ("by", 2)], repeat=2))
 )
 def test_numbers_are_apart_of_which_two_changes_make_different_ones(one: Change, other: Change) -> None:
     numbers = ((0, 3),)
