@@ -143,7 +143,7 @@ STOPS = [
     ("frr", "interfaced wan0\n", "1:1", "begins with 'interfaced'; did you mean 'interface'?"),
     ("frr", "ip route 10.41.0.0/16 10.40.10.9\n ip route 10.42.0.0/16 10.40.10.9\n", "1:0", "nothing can stand inside"),
     ("nftables", "table inet t {\n chain c {\n  type filter hook forward priority 0; policy accept;\n }\n}\n", "2:0",
-     "it wants 'policy drop' inside"),
+     "it wants `policy drop` inside"),
     ("iproute2", "link set dev lan0 state sideways\n", "1:19", "'up' or 'down'"),
 ]  # fmt: skip
 

@@ -42,26 +42,26 @@ def stop_of(statement: Statement, block: Block) -> Stop | None:
     """Return where a statement stops fitting all phrases of a block; `None` if there is nothing to say of it."""
     if statement.text == ENTRY:
         return None
-    phrases = [each for each in block.candidates(statement.text) if not each.aside][:PHRASES]
     tried = Tried(statement.text)
-    for phrase in phrases:
-        whole = tried.phrase(phrase.pattern)
-        missing = _first_missing(phrase, statement) if whole else ""
-        if missing:
-            return Stop(0, "", f"not recognised: it wants {missing!r} inside")
-        if whole and statement.children is not None:
-            more = "nothing" if not phrase.conditions else "nothing else"
-            return Stop(0, "", f"not recognised: {more} can stand inside this statement")
-    return tried.stop(block)
+    whole = [each for each in block.candidates(statement.text)[:PHRASES] if tried.phrase(each.pattern)]
+    if not whole:
+        return tried.stop(block)
+    # Its head is that of some phrases: what counts is what stands inside.
+    missing = min((_missing(each, statement) for each in whole), key=len)
+    if missing:
+        return Stop(0, "", f"not recognised: it wants `{missing[0]}` inside")
+    more = "nothing" if not any(each.conditions for each in whole) else "nothing else"
+    return Stop(0, "", f"not recognised: {more} can stand inside this statement")
 
 
-def _first_missing(phrase: Phrase, statement: Statement) -> str:
-    """Return the first condition of a phrase that nothing inside a statement meets."""
+def _missing(phrase: Phrase, statement: Statement) -> list[str]:
+    """Return the conditions of a phrase that nothing inside a statement meets, as a dialect file has them."""
     wanted = phrase.text.partition("=>")[0].split(" / ")[1:]
-    for text, (condition, _) in zip(wanted, phrase.conditions, strict=True):
-        if not any(condition.matched(each.text) for each in statement.children or ()):
-            return text.strip()
-    return ""
+    return [
+        text.strip().replace("\\", "")
+        for text, (condition, _) in zip(wanted, phrase.conditions, strict=True)
+        if not any(condition.matched(each.text) for each in statement.children or ())
+    ]
 
 
 class Tried:
@@ -86,7 +86,7 @@ class Tried:
         word = rest.split()[0] if rest.split() else ""
         at = max(self.furthest + len(rest) - len(rest.lstrip()) - 1, 0)
         if self.furthest == 0:
-            near = get_close_matches(word, [each for each in block.by_word if each], 1)
+            near = get_close_matches(word, [each for each in block.by_word if each not in ("", word)], 1)
             more = f"; did you mean {near[0]!r}?" if near else ""
             return Stop(at, word, f"not recognised: no statement here begins with {word!r}{more}")
         few = list(self.wanted)[:SHOWN]
