@@ -164,6 +164,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         sections |= reading.sections
         for kind, members in reading.facts.items():
             facts.setdefault(kind, []).extend(members)
+    leftovers += _masterless(facts)
     families = {reading.family for reading in readings if reading.family is not None}
     if families:
         facts |= {kind: united(facts.get(kind, [])) for kind in ("permit", "access")}
@@ -196,6 +197,19 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     unseen = sorted({family for each in dialects for family in each.rules_for} - families) if families else []
     sorts = any(each.sorts_addresses for each in readings)
     return Capture(device, tuple(leftovers), frozenset(sections), absent, tuple(unseen), sorts)
+
+
+def _masterless(facts: dict[str, list[Any]]) -> list[Leftover]:
+    """Make members of those of which some text says that their master is a bridge; return what the others are."""
+    bridges = {each.interface for each in facts.get("interface", []) if each.bridge}
+    parts = facts.pop("masterless", [])
+    facts["member"] = [*facts.get("member", []), *(each for each in parts if each.master in bridges)]
+    reason = "nothing says that its master is a bridge, which could be a bond or a VRF"
+    return [
+        Leftover(each.place, f"{each.interface} as a part of {each.master}", (), reason, ("interfaces", "bridging"))
+        for each in parts
+        if each.master not in bridges
+    ]
 
 
 def _that_apply(readings: Sequence[Reading]) -> list[Reading]:

@@ -152,7 +152,7 @@ def _unsaid(fact: InterfaceFact, field: str) -> InterfaceFact:
 
 
 def _bridged_up(facts: Facts) -> Facts:
-    """Keep only those members whose master is known to be a bridge: it could be a bond or a routing instance."""
+    """Part members whose master is not known to be a bridge from the others: another text may say that it is one."""
     bridges = {fact.interface for fact in facts.get("interface", []) if isinstance(fact, InterfaceFact) and fact.bridge}
     members: list[Fact] = []
     others: list[Fact] = []

@@ -9,7 +9,7 @@ import msgspec
 
 from agile_lattice.dialects.dialect import Block, Dialect, Form
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.facts import Fact, InterfaceFact, MemberFact
+from agile_lattice.dialects.facts import Fact, InterfaceFact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading.absent import Absent, absent_of
 from agile_lattice.dialects.reading.bounds import bounded
@@ -23,14 +23,10 @@ from agile_lattice.intent.places import Place
 EXPLAINED = 100  # leftovers of which it is said where they stop fitting
 Unrecognised = dict[int, tuple[Statement, Block]]
 RULES: tuple[Section, ...] = ("translations", "permits", "access")
-# Facts that passes put aside: why, and what they could be about.
-ASIDE: dict[str, tuple[str, tuple[Section, ...]]] = {
-    "lost": ("it uses a name that is not declared", RULES),
-    "unclear": ("permits beside it see external addresses, and it names none", RULES),
-    "masterless": (
-        "nothing says that its master is a bridge, which could be a bond or a VRF",
-        ("interfaces", "bridging"),
-    ),
+# Facts that passes put aside, and why.
+ASIDE = {
+    "lost": "it uses a name that is not declared",
+    "unclear": "permits beside it see external addresses, and it names none",
 }
 
 
@@ -142,8 +138,8 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     for each in reversed(dialect.passes):
         facts = each.up(facts)
     lost = [
-        Leftover(fact.place, _in_words(fact), (), reason, sections)
-        for kind, (reason, sections) in ASIDE.items()
+        Leftover(fact.place, str(getattr(fact, "name", "")), (), reason, RULES)
+        for kind, reason in ASIDE.items()
         for fact in facts.pop(kind, [])
     ]
     leftovers = tuple(sorted([*reader.leftovers, *lost], key=lambda each: each.place.line))
@@ -154,12 +150,6 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
         itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent_of(reader.form, facts, reader.seen)),
         dialect.semantics.addresses == "sorted", tuple(unit_of),
     )  # fmt: skip
-
-
-def _in_words(fact: Fact) -> str:
-    if isinstance(fact, MemberFact):
-        return f"{fact.interface} as a part of {fact.master}"
-    return str(getattr(fact, "name", ""))
 
 
 def _quick_reading(forms: Sequence[tuple[Dialect, Form]], text: str, file: str) -> Reading | None:
