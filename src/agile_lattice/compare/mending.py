@@ -15,7 +15,7 @@ from agile_lattice.compare.diverting import diverting
 from agile_lattice.compare.lockout import cutting, says_management
 from agile_lattice.compare.trial import TRIED, Trial
 from agile_lattice.compare.withholding import Held, entangled, unchangeable
-from agile_lattice.dialects.assembly import Capture, assemble, facts_in, facts_of
+from agile_lattice.dialects.assembly import Capture, assemble
 from agile_lattice.dialects.changes.alignment import SHARED, align, taken_back
 from agile_lattice.dialects.changes.changing import TextChange, edited_texts, patch, typed
 from agile_lattice.dialects.changes.filling import NoHandles, handles_of, refilled
@@ -23,6 +23,7 @@ from agile_lattice.dialects.changes.outline import outline
 from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.errors import ChangeError
 from agile_lattice.dialects.facts import CarriedFact, Fact
+from agile_lattice.dialects.lowering import facts_in, facts_of
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.groups import stands_for, used_in
 from agile_lattice.dialects.passes.sides import called_as

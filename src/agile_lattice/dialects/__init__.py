@@ -10,12 +10,13 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
-from agile_lattice.dialects.assembly import Capture, as_intent, assemble, facts_of
+from agile_lattice.dialects.assembly import Capture, as_intent, assemble
 from agile_lattice.dialects.causes import render_with_causes
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS, says_nothing
 from agile_lattice.dialects.lasting import unit
+from agile_lattice.dialects.lowering import facts_of
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.families import FAMILIES
 from agile_lattice.dialects.reading.parting import readings

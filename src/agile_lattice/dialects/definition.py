@@ -58,35 +58,26 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from typing import Any
 
 import msgspec
 
 from agile_lattice.dialects.base_kinds import BASE
-from agile_lattice.dialects.dialect import FIRST_WORDS, INSIDE, Block, Change, Dialect, Form, Phrase
+from agile_lattice.dialects.building import Builder, indented, with_shared
+from agile_lattice.dialects.dialect import Change, Dialect, Form
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.expressions import checked
-from agile_lattice.dialects.fact_types import FACTS, PARTS, FactType
-from agile_lattice.dialects.field_types import check_constant, check_kind
-from agile_lattice.dialects.grammar import Element, Hole, holes_of, parse_phrase
 from agile_lattice.dialects.kinds import NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
 from agile_lattice.dialects.lasting import Loading
-from agile_lattice.dialects.moulds import Moulds
 from agile_lattice.dialects.passes.named import PASSES
-from agile_lattice.dialects.patterns import Pattern, kind_of
 from agile_lattice.dialects.semantics import Semantics, passes_of
-from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.surfaces import AnySurface
 from agile_lattice.dialects.traits import NAMED
 from agile_lattice.intent.model import Section
 
 USUAL = {"word": r"\S+", "line": r"\S(?:.*\S)?", "quoted": '[^"]*'}
 PLAIN_NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9._-]*")
-ASIDE, ALWAYS = "aside", "always"
-GONE = "~>"
-LISTS = ("", "permit", "access")
-LET = ("replies", "itself", "neighbours")
 
 
 class _FormText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -146,15 +137,16 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
     forms = []
     for form in raw.forms:
         start = text.partition(form.phrases)[0].count("\n") if form.phrases in text else 0
-        builder = _Builder(file, start, kinds, raw.parts)
+        builder = Builder(file, start, kinds, raw.parts)
         try:
-            lines = list(_indented(_with_shared(form.phrases, raw.shared)))
+            lines = list(indented(with_shared(form.phrases, raw.shared)))
         except KeyError as error:
             raise DefinitionError(file, start + 1, f"there are no shared phrases {error}") from None
         block = builder.block(lines, None)
         try:
             signs = [re.compile(checked(each)) if each else None for each in (form.only, form.unless)]
             if form.change.handle:
+                checked(form.change.handle.replace("(", "(?:", 1))  # it has one group, the number
                 re.compile(form.change.handle)
         except (ValueError, re.error) as error:
             raise DefinitionError(file, start, str(error)) from None
@@ -211,170 +203,3 @@ def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
         kind = msgspec.structs.replace(kind, accepts=lambda trait: trait == NAMED, gives=None)
     kind = set_of(kind) if raw.get("set") else kind
     return msgspec.structs.replace(kind, join=raw["join"]) if "join" in raw else kind
-
-
-class _Line(msgspec.Struct):
-    number: int
-    depth: int
-    text: str
-    inside: list[_Line]
-    gone: str = ""
-
-
-def _with_shared(table: str, shared: Mapping[str, str]) -> Iterator[tuple[int, str]]:
-    """Yield numbered lines; those of shared phrases stand where they are used, and have that line's number."""
-    for number, line in enumerate(table.split("\n"), 1):
-        if line.lstrip().startswith("&"):
-            indent = line[: len(line) - len(line.lstrip())]
-            for _, each in _with_shared(shared[line.strip()[1:]], shared):
-                yield number, indent + each
-        else:
-            yield number, line
-
-
-def _indented(lines: Iterable[tuple[int, str]]) -> Iterator[_Line]:
-    """Nest the lines of a table of phrases by their indentation."""
-    stack: list[_Line] = []
-    for number, raw in lines:
-        text = raw.split(" ## ", 1)[0].strip()
-        if not text or text.startswith("##"):
-            continue
-        if text.startswith(GONE):
-            stack[-1].gone = text.removeprefix(GONE).strip()
-            continue
-        line = _Line(number, len(raw) - len(raw.lstrip()), text, [])
-        while stack and stack[-1].depth >= line.depth:
-            top = stack.pop()
-            if not stack:
-                yield top
-        if stack:
-            stack[-1].inside.append(line)
-        stack.append(line)
-    if stack:
-        yield stack[0]
-
-
-def _all(head: tuple[Element, ...], conditions: Iterable[tuple[Element, ...]]) -> Iterator[Hole]:
-    for elements in (head, *conditions):
-        yield from holes_of(elements)
-
-
-def _word(constants: dict[str, Any], name: str) -> str:
-    """Take a constant that is a word, or several with `|` between them."""
-    value = constants.pop(name, "")
-    if not isinstance(value, str):
-        raise ValueError(f"{name}= wants a word")
-    return value
-
-
-class _Builder:
-    def __init__(self, file: str, start: int, kinds: Mapping[str, Kind], parts: Mapping[str, str]) -> None:
-        self.file, self.start, self.kinds, self.parts = file, start, kinds, parts
-
-    def block(self, lines: list[_Line], owner: FactType | None, denying: str = "") -> Block:
-        made: list[Phrase] = []
-        for line in lines:
-            made.append(self.phrase(line, owner, [each.pattern for each in made], denying))
-        phrases = tuple(made)
-        words = {phrase.pattern.first for phrase in phrases} - {""}
-        loose = tuple(phrase for phrase in phrases if not phrase.pattern.first)
-        by_word = {word: tuple(phrase for phrase in phrases if phrase.pattern.may_begin(word)) for word in words}
-        makers: dict[tuple[str, ...], tuple[Phrase, ...]] = {(): ()}
-        for each in phrases:
-            if each.makes is not None:
-                for key in ((), tuple(each.text.split()[:FIRST_WORDS])):
-                    makers[key] = (*makers.get(key, ()), each)
-        return Block(phrases, by_word, loose, makers)
-
-    def phrase(self, line: _Line, owner: FactType | None, before: Sequence[Pattern], denying: str) -> Phrase:
-        try:
-            return self._phrase(line, owner, before, denying)
-        except (ValueError, OSError, KeyError) as error:
-            raise DefinitionError(self.file, self.start + line.number, f"{error}, in: {line.text}") from None
-
-    def _phrase(self, line: _Line, owner: FactType | None, before: Sequence[Pattern], denying: str) -> Phrase:
-        left, arrow, right = line.text.partition("=>")
-        words = right.split()
-        aside, always = words[:1] == [ASIDE], words[:1] == [ALWAYS]
-        makes, constants = self.result(words) if arrow else (None, {})
-        covers, written = constants.pop("covers", None), constants.pop("written", "") != "never"
-        needs = tuple(kind for kind in _word(constants, "needs").split("|") if kind)
-        if needs != (INSIDE,) and not FACTS.keys() >= {*needs}:
-            raise ValueError(f"needs={'|'.join(needs)}: the facts are {', '.join(FACTS)}")
-        denies, once = _word(constants, "denies"), constants.pop("once", False)
-        lets = (denying or next(iter(needs), ""), _word(constants, "lets"))
-        if denies not in LISTS or (lets[1] and not (lets[0] in LISTS and lets[1] in LET)):
-            raise ValueError(f"denies= wants {' or '.join(LISTS[1:])}, and lets=, for one of these, {' or '.join(LET)}")
-        same = tuple(each for each in _word(constants, "same").split("|") if each)
-        anew = constants.pop("anew", False)
-        target = None if always else makes or owner
-        head, *conditions = [parse_phrase(each, self.parts) for each in left.split(" / ")]
-        gone = parse_phrase(line.gone, self.parts)
-        for elements in (head, *conditions, gone):
-            self.check(elements, target, dict.fromkeys(same) | constants)
-        block = self.block(line.inside, target, denies) if line.inside else None
-        if makes is not None and not (
-            constants or line.inside or any(hole.field != "_" for hole in _all(head, conditions))
-        ):
-            raise ValueError(f"nothing in it says anything of {makes.name}")
-        pattern = Pattern(head, self.kinds)
-        whole = (
-            makes is not None
-            and not makes.key
-            and not (line.inside or conditions or any(hole.part for hole in holes_of(head)))
-        )
-        return Phrase(
-            self.start + line.number,
-            line.text,
-            pattern,
-            Shapes(head, self.kinds, target),
-            tuple((Pattern(each, self.kinds), Shapes(each, self.kinds, target)) for each in conditions),
-            makes,
-            aside,
-            always,
-            written and not aside,
-            needs,
-            denies,
-            lets,
-            once,
-            constants,
-            covers,
-            same,
-            anew,
-            Shapes(gone, self.kinds, target) if line.gone else None,
-            block,
-            Moulds(pattern, makes.record, constants, before) if makes and not makes.key and whole else None,
-        )
-
-    def result(self, words: list[str]) -> tuple[FactType | None, dict[str, Any]]:
-        """Understand what stands to the right of `=>`."""
-        named = words[:1] if words and "=" not in words[0] else []
-        if not words or (named and named[0] not in (ASIDE, ALWAYS, *FACTS)):
-            raise ValueError(f"`=>` wants field=value, {ASIDE}, {ALWAYS}, or a fact: {', '.join(FACTS)}")
-        makes = FACTS.get(words[0])
-        constants: dict[str, Any] = {}
-        for word in words[len(named) :]:
-            field, equals, value = word.partition("=")
-            if not equals:
-                raise ValueError(f"{word!r} is not field=value")
-            kind, colon, spelt = value.partition(":")
-            if colon and kind in self.kinds:
-                constants[field] = self.kinds[kind].read(spelt)
-            else:
-                constants[field] = {"true": True, "false": False}.get(value, value)
-        return makes, constants
-
-    def check(self, elements: tuple[Element, ...], target: FactType | None, constants: Mapping[str, Any]) -> None:
-        """Make sure that every field a phrase speaks of is one of the fact's."""
-        fields = [(hole.field, hole.part) for hole in holes_of(elements) if hole.field != "_"]
-        for field, part in [*fields, *((name, "") for name in constants)]:
-            if target is None or field not in target.fields:
-                raise ValueError(f"<{field}> is no field of {target.name if target else 'anything here'}")
-            if part and part not in PARTS:
-                raise ValueError(f"<{field}.{part}>: parts are {', '.join(PARTS)}")
-        for field, value in constants.items():
-            if target is not None and value is not None:
-                check_constant(target, field, value)
-        for hole in holes_of(elements):
-            if target is not None and hole.field != "_":
-                check_kind(target, hole.field, hole.part, kind_of(hole, self.kinds), hole.many)

@@ -9,9 +9,10 @@ from importlib.resources import files
 import msgspec
 import yaml
 
-from agile_lattice.dialects.assembly import Capture, assemble, facts_in
+from agile_lattice.dialects.assembly import Capture, assemble
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import CaptureError, Refusal, Refusals
+from agile_lattice.dialects.lowering import facts_in
 from agile_lattice.dialects.passes.families import of_family
 from agile_lattice.dialects.reading.texts import Reading, best_reading, read_form, read_statements
 from agile_lattice.dialects.reading.understanding import Trace

@@ -1,0 +1,123 @@
+"""A device taken apart into facts."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from typing import Any, TypeVar, cast
+
+import msgspec
+
+from agile_lattice.dialects.fact_types import FACTS
+from agile_lattice.dialects.facts import (
+    AddressFact,
+    AnswerFact,
+    AskedFact,
+    CarriedFact,
+    DeviceFact,
+    GroupFact,
+    HostFact,
+    IdentityFact,
+    InterfaceFact,
+    LookupsFact,
+    MemberFact,
+    OfferFact,
+    ResolverFact,
+    SearchFact,
+    SettingsFact,
+    SideFact,
+)
+from agile_lattice.dialects.passes import Facts
+from agile_lattice.intent.answering import answers_for
+from agile_lattice.intent.interfaces import Learning
+from agile_lattice.intent.model import Device, Section, Settings
+from agile_lattice.intent.normal import ways
+from agile_lattice.intent.permits import passages
+from agile_lattice.intent.stages import split
+
+LEARNED: dict[Learning, str] = {"dhcp": "dhcp4", "dhcp6": "dhcp6", "slaac": "slaac"}
+T = TypeVar("T", bound=msgspec.Struct)
+
+
+def facts_of(device: Device) -> Facts:
+    """Take a device apart."""
+    facts: dict[str, list[Any]] = {
+        "device": [DeviceFact(device.settings.host_name or device.name, device.place)],
+        "interface": [],
+        "address": [],
+        "member": [],
+        "carried": [],
+        "resolver": [],
+        "answer": [],
+        "route": list(ways(device.ways)),
+        "rule": split(device.translations),
+        "permit": passages(device.permits),
+        "access": passages(device.access),
+        "side": [SideFact(one.name, one.zone or one.name, one.place) for one in device.interfaces],
+        "identity": [IdentityFact(device.identity, device.settings.identity is None)] if device.identity else [],
+        "settings": [alike(SettingsFact, device.settings)] if device.settings else [],
+        "asked": [AskedFact(each, device.settings.place.at("resolvers")) for each in device.settings.resolvers],
+        "search": _search(device.settings),
+        "lookups": _lookups(device.settings),
+        "group": [
+            GroupFact(each.name, each.addresses, True, each.place)
+            for each in device.named
+            if each.addresses is not None
+        ],
+        "offer": [
+            OfferFact(each.name, each.service.protocol, each.service.ports, True, each.place)
+            for each in device.named
+            if each.service is not None
+        ],
+        "host": [
+            HostFact(entry.name, address, device.settings.place.at("hosts", entry.name))
+            for entry in device.settings.hosts
+            for address in entry.addresses
+        ],
+    }
+    by_vlan = {one.name for one in device.interfaces if device.keeps_vlans_apart(one)}
+    for one in device.interfaces:
+        facts["interface"].append(
+            alike(
+                InterfaceFact, one, interface=one.name, bridge=one.bridge is not None, by_vlan=one.name in by_vlan,
+                **{field: word in one.learns for word, field in LEARNED.items()},
+            )
+        )  # fmt: skip
+        facts["member"] += [
+            MemberFact(member, one.name, one.place.at("bridge", "members"))
+            for member in (one.bridge.members if one.bridge else ())
+        ]
+        facts["resolver"] += [ResolverFact(one.name, each, one.place.at("resolvers")) for each in one.resolvers]
+        own = one.bridge is not None
+        vlans = (*one.tagged, *(one.bridge.vlans if one.bridge else ()))
+        facts["carried"] += [CarriedFact(one.name, vlan, own=own, place=one.place.at("tagged")) for vlan in vlans]
+        if one.untagged is not None:
+            facts["carried"].append(CarriedFact(one.name, one.untagged, True, True, own, one.place.at("untagged")))
+        for index, address in enumerate(one.addresses):
+            facts["address"].append(AddressFact(one.name, address, one.place_of(index)))
+    answers = device.answers
+    if answers is None:
+        answers = tuple(answers_for(device.interfaces, device.translations))
+    for answer in answers:
+        facts["answer"] += [
+            AnswerFact(answer.interface, prefix, answer.place.at(str(prefix))) for prefix in answer.addresses.prefixes()
+        ]
+    return cast(Facts, facts)
+
+
+def facts_in(device: Device, sections: Collection[Section]) -> Facts:
+    """Take apart what a device has in some sections, with what belongs to none."""
+    return {kind: members for kind, members in facts_of(device).items() if FACTS[kind].section in (*sections, None)}
+
+
+def alike(record: type[T], other: msgspec.Struct, **fields: Any) -> T:
+    """Make a record of the fields that another has by the same names, and of some given ones."""
+    shared = [name for name in record.__struct_fields__ if name not in fields and hasattr(other, name)]
+    return record(**fields, **{name: getattr(other, name) for name in shared})
+
+
+def _search(settings: Settings) -> list[SearchFact]:
+    return [SearchFact(" ".join(settings.search), settings.place.at("search"))] if settings.search else []
+
+
+def _lookups(settings: Settings) -> list[LookupsFact]:
+    return [] if settings.lookups is None else [LookupsFact(settings.lookups, settings.place.at("lookups"))]
