@@ -41,7 +41,7 @@ PICTURES = {
     "plan": "lattice walk saltmarsh.yaml --plan --device quay-edge",
     "flows": "lattice walk saltmarsh.yaml --flows flows.txt",
     "prove": "lattice prove saltmarsh.yaml applied; lattice prove saltmarsh.yaml a-year-later",
-    "matrix": "lattice dialects matrix",
+    "matrix": "lattice dialects matrix | head -46",
     "help": "lattice --help",
     "demo": "lattice demo | head -42",
 }
