@@ -78,6 +78,18 @@ def test_a_hostile_line_is_answered(name: str) -> None:
                 assert seconds(pattern.matched, line) < SECONDS, (pattern.elements, head + filling)
 
 
+@pytest.mark.parametrize("name", ["iptables", "hostname"])
+def test_a_sign_is_searched_for_in_bounded_time(name: str) -> None:
+    text = Catalogue().text(name)
+    for sign in (r"[\s\S]+x", r"(?s).*x", r"[^x]*y"):
+        wrong = re.sub("(?m)^(only|unless) = .*$", lambda one, sign=sign: f"{one[1]} = '{sign}'", text)  # type: ignore
+        with pytest.raises(DefinitionError, match="line break"):
+            parse_dialect(wrong, f"{name}.toml")
+    slow = parse_dialect(re.sub("(?m)^(only|unless) = .*$", r"\1 = 'a+b'", text), f"{name}.toml")
+    for hostile in ("a" * 1_000_000, "a\n" * 500_000):
+        assert seconds(slow.forms[0].may_be, hostile) < SECONDS
+
+
 def test_nothing_can_follow_what_takes_the_rest_of_a_line() -> None:
     text = Catalogue().text("frr").replace("  description <description>\n", "  description <description> end\n", 1)
     with pytest.raises(DefinitionError, match=r"frr.toml:\d+: .*nothing can follow <description>"):

@@ -67,7 +67,7 @@ from agile_lattice.dialects.base_kinds import BASE
 from agile_lattice.dialects.building import Builder, indented, with_shared
 from agile_lattice.dialects.dialect import Change, Dialect, Form
 from agile_lattice.dialects.errors import DefinitionError
-from agile_lattice.dialects.expressions import checked
+from agile_lattice.dialects.expressions import checked, checked_sign
 from agile_lattice.dialects.kinds import NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
 from agile_lattice.dialects.lasting import Loading
 from agile_lattice.dialects.passes.named import PASSES
@@ -144,7 +144,7 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
             raise DefinitionError(file, start + 1, f"there are no shared phrases {error}") from None
         block = builder.block(lines, None)
         try:
-            signs = [re.compile(checked(each)) if each else None for each in (form.only, form.unless)]
+            signs = [re.compile(checked_sign(each)) if each else None for each in (form.only, form.unless)]
             if form.change.handle:
                 checked(form.change.handle.replace("(", "(?:", 1))  # it has one group, the number
                 re.compile(form.change.handle)

@@ -21,6 +21,7 @@ from agile_lattice.intent.model import Section
 
 Lets = tuple[str, str]
 FIRST_WORDS = 2  # that two statements begin with, if they are about the same
+FIRST, WIDE = 1 << 16, 1000  # how much of a text, and of each of its lines, is searched for signs
 INSIDE = "*"  # what a block needs that is only written if something stands inside
 
 
@@ -162,8 +163,11 @@ class Form(msgspec.Struct, frozen=True):
         return frozenset(each.lets for each in self.block.all_phrases() if each.lets[1])
 
     def may_be(self, text: str) -> bool:
-        """Tell whether a text bears the signs of this form."""
-        return (self.only is None or bool(self.only.search(text))) and not (self.unless and self.unless.search(text))
+        """Tell whether a text bears the signs of this form; they stand in its first lines, and near their start."""
+        if self.only is None and self.unless is None:
+            return True
+        head = "\n".join([line[:WIDE] for line in text[:FIRST].split("\n")])
+        return (self.only is None or bool(self.only.search(head))) and not (self.unless and self.unless.search(head))
 
 
 class Dialect(msgspec.Struct, frozen=True):

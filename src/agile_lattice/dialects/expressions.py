@@ -42,6 +42,27 @@ def checked(text: str) -> str:
     return text
 
 
+def checked_sign(text: str) -> str:
+    """Return an expression if it can be searched for in a text, line by line.
+
+    Raises:
+        ValueError: As `checked` does, or if it repeats what can be a line break.
+    """
+    tree = _parsed(checked(text))
+    if tree.state.flags & re.DOTALL or _goes_on(tree):
+        raise ValueError(f"{text!r} repeats what can be a line break: a sign stands on one line")
+    return text
+
+
+def _goes_on(tree: Any) -> bool:
+    """Tell whether a row repeats something without bound that can be a line break."""
+    return any(
+        (code in REPEATS and _most(argument) == ENDLESS and "\n" in _letters(argument[2]))
+        or any(map(_goes_on, _inside(code, argument)))
+        for code, argument in tree
+    )
+
+
 def takes(text: str, letter: str) -> bool:
     """Tell whether what an expression matches can have a letter in it."""
     return letter in _letters(_parsed(text))
@@ -181,7 +202,7 @@ def _letters(tree: Any) -> frozenset[str]:
             same = {each for each in SAMPLES if ord(each) == argument}
             found |= same if code is codes.LITERAL else set(SAMPLES) - same
         elif code is codes.ANY:
-            found |= set(SAMPLES)
+            found |= set(SAMPLES) - {"\n"}
         elif code is codes.IN:
             found |= _class(argument)
         elif code not in (codes.ASSERT, codes.ASSERT_NOT):
