@@ -11,6 +11,7 @@ from __future__ import annotations
 import re
 import warnings
 from collections.abc import Iterator
+from functools import lru_cache
 from math import exp, log
 from re import _constants as codes  # type: ignore[attr-defined]
 from re import _parser as parser  # type: ignore[attr-defined]
@@ -63,9 +64,23 @@ def _goes_on(tree: Any) -> bool:
     )
 
 
+@lru_cache(1024)
 def takes(text: str, letter: str) -> bool:
     """Tell whether what an expression matches can have a letter in it."""
     return letter in _letters(_parsed(text))
+
+
+@lru_cache(1024)
+def is_long(text: str) -> bool:
+    """Tell whether an expression repeats something without bound."""
+    return _repeats(_parsed(text))
+
+
+def _repeats(tree: Any) -> bool:
+    return any(
+        (code in REPEATS and _most(argument) == ENDLESS) or any(map(_repeats, _inside(code, argument)))
+        for code, argument in tree
+    )
 
 
 def _parsed(text: str) -> Any:

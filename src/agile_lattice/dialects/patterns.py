@@ -12,6 +12,7 @@ from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
 from typing import Any
 
+from agile_lattice.dialects.expressions import is_long, takes
 from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Maybe, Word, words_of
 from agile_lattice.dialects.kinds import Kind
 
@@ -153,6 +154,9 @@ class Compiler:
             return space + re.escape(element.text)
         if isinstance(element, Hole):
             text = space + self.hole(element)
+            # What is short and takes no blank ends where one comes, or the end: there is little to try again.
+            pattern = kind_of(element, self.kinds).pattern
+            glued = glued or not (takes(pattern, " ") or is_long(pattern))
         elif isinstance(element, Maybe):
             return self.maybe(element, space, glued)
         elif isinstance(element, Choice):
