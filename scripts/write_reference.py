@@ -154,9 +154,9 @@ def facts_page() -> str:
     for fact in facts_reference():
         of = f" It belongs to the section `{fact.section}`." if fact.section else ""
         parts.append(f"\n## {fact.name}\n\n{fact.meaning}{of}\n\n")
-        parts.append("| field | holds | if it is not said | meaning |\n|---|---|---|---|\n")
+        parts.append("| field | holds | default | meaning |\n|---|---|---|---|\n")
         for field in fact.fields:
-            default = field.default or "an error"
+            default = field.default or "required"
             parts.append(f"| `{field.name}` | {_cell(field.holds)} | {default} | {_cell(field.meaning)} |\n")
     parts.append("\n## Kinds\n\n| kind | reads | such as |\n|---|---|---|\n")
     parts += [f"| `{each.name}` | {each.reads} | {_cell(each.example)} |\n" for each in kinds_reference()]

@@ -58,8 +58,8 @@ def show_facts(console: Console, facts: Sequence[FactReference]) -> None:
         for column in ("field", "holds", "meaning"):
             table.add_column(column, overflow="fold")
         for field in fact.fields:
-            must = "has to be said" if not field.default else f"else {field.default}"
-            table.add_row(f"  {field.name}", f"{field.holds}, {must}", field.meaning)
+            default = {"": " (required)", "nothing": ""}.get(field.default, f" (default: {field.default})")
+            table.add_row(f"  {field.name}", f"{field.holds}{default}", field.meaning)
         console.print(table)
         console.print()
 
