@@ -11,8 +11,11 @@ from hypothesis import strategies as st
 
 import agile_lattice as al
 from agile_lattice.behaviour.images import REWRITTEN, after, before, chained, packets_apart, pulled_back
+from agile_lattice.behaviour.links import wire
 from agile_lattice.behaviour.stage_lists import KEEP
 from agile_lattice.behaviour.topology import Topology
+from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.model import Device
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.spans import Spans, merged
@@ -154,6 +157,14 @@ def test_a_packet_of_ipv4_that_claims_to_come_from_the_device_itself_is_dropped(
     service = "icmp6" if ":" in source else "icmp"
     found = al.walk(al.loads(TWO_ROUTERS), source, destination, service, at="one:wan0")
     assert ("is an address of one" in found.reason) == dropped
+
+
+def test_vlans_are_told_apart_whether_their_parent_is_described_or_not() -> None:
+    vlans = tuple(Interface(f"lan0.{vlan}", parent="lan0", vlan=vlan) for vlan in (10, 20))
+    up, down = Interface("lan0"), Interface("lan0", enabled=False)
+    bare, over, dead = (Device("quay", interfaces=(*vlans, *more)) for more in ((), (up,), (down,)))
+    assert len({wire(each, one.name) for each in (bare, over) for one in vlans}) == 2, "up, as far as anything is said"
+    assert wire(over, "lan0.10") != wire(dead, "lan0.10")
 
 
 @pytest.mark.parametrize(
