@@ -83,11 +83,12 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         protocol static { ipv4 { preference 50; }; route 10.63.0.0/16 via 10.40.10.9; }
         protocol static { disabled; ipv4; route 10.64.0.0/16 via 10.40.10.9; }
         protocol device { }
+        protocol kernel { disabled; ipv4 { export all; }; }
         """,
         """
         routes: [{to: 10.60.0.0/16, via: 10.40.10.9}]
         """,
-        [3, 5, 5, 5, 5, 6, 6, 6, 6, 7, 7, 7, 7],
+        [3, 5, 5, 5, 5, 6, 6, 6, 6, 7, 7, 7, 7, 10],
     ),
     (
         "iproute2",

@@ -1,5 +1,5 @@
 """What devices do with packets.
 
 In come devices of the model; out come forwarding tables, the path of one packet (`walking`), what becomes of whole
-sets of packets (`treatment`), and where two devices differ (`proving`).
+sets of packets (`set_pipeline`), and where two devices differ (`proving`).
 """

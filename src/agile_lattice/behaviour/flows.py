@@ -48,8 +48,8 @@ def matches(rule: Rule | Passage, header: Header, arrives: str, leaves: str = ""
     Args:
         rule: A rule of a stage, or of permits or access.
         header: The packet's header as the rule sees it.
-        arrives: The interface that it came in by.
-        leaves: The interface that it goes out by; empty where that is not known yet.
+        arrives: The ingress interface.
+        leaves: The egress interface; empty where that is not known yet.
     """
     return (
         (rule.arrives is None or arrives in rule.arrives)

@@ -31,8 +31,8 @@ class Visit(msgspec.Struct, frozen=True):
     """A packet in one device.
 
     Attributes:
-        device, arrives: The device, and the interface that the packet came in by.
-        leaves: The interface that it goes out by; empty if it does not.
+        device, arrives: The device, and the ingress interface.
+        leaves: The egress interface; empty if there is none.
         stages: What happened to it, in order.
     """
 

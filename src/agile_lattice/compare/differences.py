@@ -23,7 +23,7 @@ class Witness(msgspec.Struct, frozen=True):
     """A packet that two configurations treat differently.
 
     Attributes:
-        arrives, header: The interface that it comes in by, and what it says.
+        arrives, header: Its ingress interface, and its header.
         intent, device: What becomes of it by the intent, and on the device.
     """
 

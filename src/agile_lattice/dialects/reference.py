@@ -21,8 +21,8 @@ MEANINGS: Mapping[str, str] = {
     "parent": "The interface that a VLAN is a part of.",
     "vlan": "The VLAN id, from 1 to 4094.",
     "instance": "The routing instance; empty for the main one.",
-    "arrives": "The interfaces or zones that a packet comes in by.",
-    "leaves": "The interfaces or zones that it goes out by.",
+    "arrives": "The ingress interfaces or zones.",
+    "leaves": "The egress interfaces or zones.",
     "source": "Source addresses.",
     "destination": "Destination addresses.",
     "interface": "The name of an interface.",
@@ -56,7 +56,7 @@ MEANINGS: Mapping[str, str] = {
     "facing": "The interfaces that it faces; all if nothing is said.",
     "forwarding4": "Whether IPv4 is forwarded.",
     "forwarding6": "Whether IPv6 is forwarded.",
-    "reverse_path": "Whether a packet's source must be behind the interface that it came in by (RFC 3704).",
+    "reverse_path": "Whether a packet's source must be reachable by its ingress interface (RFC 3704).",
 }
 
 EXAMPLES: Mapping[str, str] = {

@@ -67,7 +67,7 @@ class Settings(msgspec.Struct, frozen=True):
     Attributes:
         host_name: If it is not the name that the intent gives the device.
         forwarding4, forwarding6: Whether it forwards packets of a family between interfaces; `None` if not said.
-        reverse_path: Whether a packet's source must be behind the interface that it came in by (RFC 3704).
+        reverse_path: Whether a packet's source must be reachable by its ingress interface (RFC 3704).
         resolvers: DNS resolvers that it asks.
         lookups: Whether it asks resolvers for names at all; `None` if not said.
         search: Domains in which it looks for short names, in order (RFC 1535).
