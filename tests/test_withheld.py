@@ -62,6 +62,13 @@ def test_an_address_more_on_the_interface_that_a_device_is_managed_over_is_withh
         assert any("no ip address 192.0.2.77/32" in each.change for each in mending.mends) != withheld
 
 
+def test_what_no_dialect_of_a_device_writes_is_withheld_and_the_rest_is_mended() -> None:
+    [intent] = loads(MANAGED.replace("ROUTES", f"[{', '.join(PLAIN)}]")).devices
+    mending = mend(intent, [("running.conf", "no ip forwarding\n" + BASE + "ip route 10.99.0.0/16 10.40.11.9\n")])
+    assert [(each.subject, "add one to `speaks`" in each.reason) for each in mending.held] == [("settings", True)]
+    assert [each.change for each in mending.mends] == ["no ip route 10.99.0.0/16 10.40.11.9\n"]
+
+
 def test_what_follows_from_silence_is_mended_but_for_the_order_of_addresses() -> None:
     text = """
         lattice: 1

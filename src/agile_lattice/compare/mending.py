@@ -95,7 +95,7 @@ def mend(
     comparison, gaps = compared(intent, capture)
     mender = _Mender(intent, dialects, dict(texts), read, capture, gaps)
     held = {index: one for index, one in cutting(intent, mender.there, gaps).items() if one.subject not in cut}
-    held |= unchangeable(gaps)
+    held |= unchangeable(gaps, {section for each in dialects for section in each.carries})
     held |= entangled(gaps, [fact for _, one in read for fact in one.entangled])
     # What was asked for by name is done, whatever it cuts: of the rest only what diverts more than that is withheld.
     asked = [index for index, gap in enumerate(gaps) if gap.difference.subject in cut]

@@ -28,13 +28,21 @@ class Held(msgspec.Struct, frozen=True):
     firm: bool = False
 
 
-def unchangeable(gaps: Sequence[Gap]) -> dict[int, Held]:
-    """Find what nothing that is typed or edited changes: the order in which an interface has its addresses."""
-    return {
-        index: Held(gap.difference.subject, IN_ORDER, firm=True)
-        for index, gap in enumerate(gaps)
-        if gap.implied and gap.difference.change == "moved"
-    }
+def unchangeable(gaps: Sequence[Gap], carried: Collection[str]) -> dict[int, Held]:
+    """Find what nothing that is typed or edited changes: the order of addresses, and what no dialect writes.
+
+    Args:
+        gaps: All differences.
+        carried: The sections that the device's dialects write; a text may speak of others, too.
+    """
+    found = {}
+    for index, gap in enumerate(gaps):
+        if gap.implied and gap.difference.change == "moved":
+            found[index] = Held(gap.difference.subject, IN_ORDER, firm=True)
+        elif gap.difference.section not in carried:
+            reason = f"none of the dialects that the device speaks writes {gap.difference.section}: add one to `speaks`"
+            found[index] = Held(gap.difference.subject, reason, firm=True)
+    return found
 
 
 def entangled(gaps: Sequence[Gap], facts: Collection[Fact]) -> dict[int, Held]:
