@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import functools
 import gc
+import json
 import os
 import resource
 import shutil
@@ -36,7 +37,7 @@ from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import Service, spell_ports
 from agile_lattice.intent.stages import split
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Translation
-from by_hand import published_by_column, routes_by_column, routes_by_line
+from by_hand import routes_by_line
 
 RUNS = 21
 
@@ -244,11 +245,31 @@ def yanglint() -> list[str]:
     return ["yanglint", "-p", str(modules / "ietf"), "-p", str(modules / "iana"), "-t", "config", *found]
 
 
-def measure_by_hand(device: Device, peer: str, by_hand: Callable[[str], Sequence[Route | Publish]]) -> None:
+def measure_layouts(count: int) -> None:
+    """Print a row for each layout of the routes that `ip -json route` prints, against all of them on one line."""
+    found = [
+        {"dst": f"10.{n >> 8}.{n % 256}.0/24", "gateway": f"192.0.2.{n % 250 + 1}", "dev": "lan0", "protocol": "static",
+         "metric": 20, "flags": []}
+        for n in range(count)
+    ]  # fmt: skip
+    lines = "[" + ",\n".join(map(json.dumps, found)) + "]\n"
+    layouts = {"an entry a line": lines, "indented": json.dumps(found, indent=4)}
+    read = lambda text: read_device("quay", ("iproute2",), {"routes.json": text})  # noqa: E731
+    assert len(read(lines).device.routes) == count
+    for name, text in layouts.items():
+        row(
+            f"read `ip -json route`, {name}",
+            "all on one line",
+            lambda text=text: read(text),
+            lambda: read(json.dumps(found)),
+        )
+
+
+def measure_by_hand(device: Device, peer: str, by_hand: Callable[[str], Sequence[Route]]) -> None:
     """Print a row for reading, against a reader for this one syntax, once both are seen to read the same."""
     [text] = render_device(device)
     read = lambda: read_device("quay", device.speaks, {"text": text.text})  # noqa: E731
-    assert (*by_hand(text.text),) == (read().device.routes or read().device.translations)
+    assert (*by_hand(text.text),) == read().device.routes
     row(f"read {text.dialect}", peer, read, lambda: by_hand(text.text))
 
 
@@ -270,8 +291,7 @@ def main() -> None:
         measure_reading(plain_rules(count), folder, "iptables-restore", "--test", "{path}")
         measure_reading(replace(with_routes, speaks=("ietf-yang",)), folder, *yanglint(), "{path}")
         measure_by_hand(routes(count), "a regular expression by hand", routes_by_line)
-        measure_by_hand(routes(count), "the quickest by hand", routes_by_column)
-        measure_by_hand(plain_rules(count), "the quickest by hand", published_by_column)
+        measure_layouts(count)
     lattice = str(Path(sys.executable).with_name("lattice"))
     pairs = [(wall([lattice, "--help"]), wall([sys.executable, "-c", "pass"])) for _ in range(4 * RUNS)][1:]
     ratio = statistics.median(one / other for one, other in pairs)

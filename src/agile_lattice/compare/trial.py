@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from agile_lattice.compare.comparing import compared
 from agile_lattice.compare.differences import Comparison, Difference, Gap
-from agile_lattice.compare.withholding import ENTANGLED, IN_ORDER, Held
+from agile_lattice.compare.withholding import ENTANGLED, IN_ORDER, PLACE_ONLY, Held
 from agile_lattice.dialects.assembly import assemble
 from agile_lattice.dialects.changes.changing import TextChange
 from agile_lattice.dialects.dialect import Dialect, Form
@@ -86,14 +86,20 @@ class Trial:
         known = {_named(each) for each in before.differences}
         entangled = [fact for _, one in self._read for fact in one.entangled]
         left, more = [], []
+        # What moves only beside lines that were not understood: no packet notices as far as anybody can tell.
+        known_to_matter = {
+            _named(each.difference)
+            for each in compared(intent, replace(capture, leftovers=()))[1]
+            if each.difference.effect != "no-effect"
+        }
         for gap in compared(intent, capture)[1]:
             one = gap.difference
             if one.effect == "no-effect" or (one.subject in kept and _named(one) in known):
                 continue
             if gap.wanted is None and _stands_with(gap.found, entangled):
                 more.append(Held(one.subject, ENTANGLED, firm=True))
-            elif gap.implied and one.change == "moved":
-                more.append(Held(one.subject, IN_ORDER, firm=True))
+            elif one.change == "moved" and (gap.implied or _named(one) not in known_to_matter):
+                more.append(Held(one.subject, IN_ORDER if gap.implied else PLACE_ONLY, firm=True))
             else:
                 left.append(gap)
         return left, more

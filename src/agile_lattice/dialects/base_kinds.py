@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable
 from functools import lru_cache
-from itertools import repeat
 from socket import inet_ntop, inet_pton
 
 import msgspec
@@ -17,7 +16,6 @@ from agile_lattice.packets.spans import Span, Spans, merged, minus
 
 # Every line of a long text may hold some of these: they are read without the messages of `Prefix.parse`.
 _FAMILY = {4: AF_INET, 6: AF_INET6}
-_LOOSE = {4: "[0-9.]+", 6: "[0-9a-fA-F:.]+"}  # enough to find one, where what reads it takes nothing else
 _LENGTHS = {
     family: {f"{length:0{digits}}": length for digits in (1, 2, 3) for length in range(bits + 1)}
     for family, bits in BITS.items()
@@ -25,24 +23,17 @@ _LENGTHS = {
 
 
 def _address_kind(family: int, pattern: str) -> Kind:
-    kind, from_bytes, loose = _FAMILY[family], int.from_bytes, _LOOSE[family]
+    kind, from_bytes = _FAMILY[family], int.from_bytes
 
     @lru_cache(CACHED)
     def read(text: str) -> Address:
         return Address(family, from_bytes(inet_pton(kind, text)))
 
-    def read_all(texts: Sequence[str]) -> Iterable[Address]:
-        return map(Address, repeat(family), map(from_bytes, map(inet_pton, repeat(kind), texts)))
-
-    return Kind(
-        f"address{family}", pattern, read, lru_cache(CACHED)(str), lambda trait: trait == family,
-        columns=(f"({loose})", read_all), gives=Address,
-    )  # fmt: skip
+    return Kind(f"address{family}", pattern, read, lru_cache(CACHED)(str), lambda trait: trait == family, gives=Address)
 
 
 def _prefix_kind(family: int, pattern: str) -> Kind:
     kind, octets, lengths, from_bytes = _FAMILY[family], BITS[family] // 8, _LENGTHS[family], int.from_bytes
-    loose = _LOOSE[family]
 
     def write(value: Prefix) -> str:
         return f"{inet_ntop(kind, value.value.to_bytes(octets))}/{value.length}"
@@ -51,14 +42,9 @@ def _prefix_kind(family: int, pattern: str) -> Kind:
         address, length = text.split("/")
         return Prefix(family, from_bytes(inet_pton(kind, address)), lengths[length])
 
-    def read_all(addresses: Sequence[str], found: Sequence[str]) -> Iterable[Prefix]:
-        values = map(from_bytes, map(inet_pton, repeat(kind), addresses))
-        return map(Prefix, repeat(family), values, map(lengths.__getitem__, found))
-
     return Kind(
         f"prefix{family}", pattern + r"/[0-9]{1,3}", read, write,
-        lambda trait: trait in (family, (family, WHOLE)), columns=(f"({loose})/([0-9]+)", read_all),
-        gives=Prefix,
+        lambda trait: trait in (family, (family, WHOLE)), gives=Prefix,
     )  # fmt: skip
 
 
@@ -95,21 +81,6 @@ def _span_kind(name: str, family: int, pattern: str, as_prefix: bool) -> Kind:
         first = first >> host << host
         return AddressSet(family, ((first, first | (1 << host) - 1),))
 
-    def read_all(texts: Sequence[str]) -> Iterable[AddressSet]:
-        together = "".join(texts)
-        if "-" in together or ("/" in together and together.count("/") < len(texts)):
-            return map(read, texts)
-        if "/" not in together:
-            values = [*map(from_bytes, map(inet_pton, repeat(kind), texts))]
-            return map(AddressSet, repeat(family), zip(zip(values, values, strict=True)))
-        addresses, found = zip(*[text.split("/") for text in texts], strict=True)
-        low = [(1 << bits - lengths[length]) - 1 for length in found]
-        spans = [
-            ((first & ~host, first | host),)
-            for first, host in zip(map(from_bytes, map(inet_pton, repeat(kind), addresses)), low, strict=True)
-        ]
-        return map(AddressSet, repeat(family), spans)
-
     def write(value: AddressSet) -> str:
         first, last = value.spans[0]
         text, host = inet_ntop(kind, first.to_bytes(octets)), last - first
@@ -125,7 +96,7 @@ def _span_kind(name: str, family: int, pattern: str, as_prefix: bool) -> Kind:
     whole = rf"{pattern}(?:/[0-9]{{1,3}}|-{pattern})?"
     return Kind(
         name, whole, read, write, lambda trait: bool(trait == (family, False)),
-        lambda members: AddressSet.of(*members), scatter, columns=(f"({whole})", read_all), gives=AddressSet,
+        lambda members: AddressSet.of(*members), scatter, gives=AddressSet,
     )  # fmt: skip
 
 
@@ -142,8 +113,7 @@ def _prefixed_kind(name: str, family: int, pattern: str) -> Kind:
 
     plain = _span_kind(name, family, pattern, as_prefix=True)
     whole = rf"{pattern}(?:/[0-9]{{1,3}})?"
-    read_all = plain.columns[1] if plain.columns else None
-    return msgspec.structs.replace(plain, pattern=whole, write=write, columns=read_all and (f"({whole})", read_all))
+    return msgspec.structs.replace(plain, pattern=whole, write=write)
 
 
 def _complement_kind(family: int, pattern: str) -> Kind:
@@ -166,15 +136,6 @@ def _read_ports(text: str) -> Spans:
     if not span[0] <= span[1] <= 65535:
         raise ValueError(f"{text} is not a range of ports")
     return (span,)
-
-
-def _read_all_ports(texts: Sequence[str]) -> Iterable[Spans]:
-    if not "".join(texts).isdigit():
-        return map(_read_ports, texts)
-    numbers = [*map(int, texts)]
-    if max(numbers) > 65535:
-        raise ValueError("one is not a port")
-    return zip(zip(numbers, numbers, strict=True))
 
 
 def _read_mask(spell: Callable[[int], str]) -> Callable[[str], int]:
@@ -212,8 +173,7 @@ BASE: dict[str, Kind] = {
             "ports", r"[0-9]{1,5}(?:-[0-9]{1,5})?", lru_cache(CACHED)(_read_ports),
             lambda value: spell_ports(value[0]), lambda trait: trait is False,
             lambda members: merged(span for each in members for span in each),
-            lambda value: [(each,) for each in value], columns=("([0-9]{1,5}(?:-[0-9]{1,5})?)", _read_all_ports),
-            gives=Spans,
+            lambda value: [(each,) for each in value], gives=Spans,
         ),
         Kind("length", r"[0-9]{1,3}", int, str, always, gives=int),
         Kind("netmask", _IPV4, _read_mask(netmask), netmask, lambda trait: trait == 4, gives=int),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 import msgspec
@@ -11,11 +11,12 @@ from agile_lattice.dialects.dialect import FIRST_WORDS, INSIDE, Block, Phrase
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.fact_types import FACTS, PARTS, FactType
 from agile_lattice.dialects.field_types import check_constant, check_kind
-from agile_lattice.dialects.grammar import Element, Hole, holes_of, parse_phrase
+from agile_lattice.dialects.grammar import Element, Hole, always_said, holes_of, parse_phrase
 from agile_lattice.dialects.kinds import Kind
-from agile_lattice.dialects.moulds import Moulds
+from agile_lattice.dialects.making import Maker
 from agile_lattice.dialects.patterns import Pattern, kind_of
 from agile_lattice.dialects.shapes import Shapes
+from agile_lattice.dialects.together import together
 
 ASIDE, ALWAYS = "aside", "always"
 GONE = "~>"
@@ -92,12 +93,9 @@ class Builder:
 
     def block(self, lines: list[_Line], owner: FactType | None, denying: str = "") -> Block:
         """Make a block of lines that stand side by side."""
-        made: list[Phrase] = []
-        for line in lines:
-            made.append(self.phrase(line, owner, [each.pattern for each in made], denying))
-        phrases = tuple(made)
-        words = {phrase.pattern.first for phrase in phrases} - {""}
-        loose = tuple(phrase for phrase in phrases if not phrase.pattern.first)
+        phrases = tuple(self.phrase(line, owner, denying) for line in lines)
+        words = {word for phrase in phrases for word in phrase.pattern.firsts}
+        loose = tuple(phrase for phrase in phrases if not phrase.pattern.firsts)
         by_word = {word: tuple(phrase for phrase in phrases if phrase.pattern.may_begin(word)) for word in words}
         makers: dict[tuple[str, ...], tuple[Phrase, ...]] = {(): ()}
         for each in phrases:
@@ -106,23 +104,23 @@ class Builder:
                     makers[key] = (*makers.get(key, ()), each)
         return Block(phrases, by_word, loose, makers)
 
-    def phrase(self, line: _Line, owner: FactType | None, before: Sequence[Pattern], denying: str) -> Phrase:
+    def phrase(self, line: _Line, owner: FactType | None, denying: str) -> Phrase:
         """Make a phrase of a line and what stands inside it."""
         try:
-            return self._phrase(line, owner, before, denying)
+            return self._phrase(line, owner, denying)
         except (ValueError, OSError, KeyError) as error:
             raise DefinitionError(self.file, self.start + line.number, f"{error}, in: {line.text}") from None
 
-    def _phrase(self, line: _Line, owner: FactType | None, before: Sequence[Pattern], denying: str) -> Phrase:
+    def _phrase(self, line: _Line, owner: FactType | None, denying: str) -> Phrase:
         left, arrow, right = line.text.partition("=>")
         words = right.split()
         aside, always = words[:1] == [ASIDE], words[:1] == [ALWAYS]
-        makes, constants = self.result(words) if arrow else (None, {})
+        makes, constants = self.result(right) if arrow else (None, {})
         covers, written = constants.pop("covers", None), constants.pop("written", "") != "never"
         needs = tuple(kind for kind in _word(constants, "needs").split("|") if kind)
         if needs != (INSIDE,) and not FACTS.keys() >= {*needs}:
             raise ValueError(f"needs={'|'.join(needs)}: the facts are {', '.join(FACTS)}")
-        denies, once = _word(constants, "denies"), constants.pop("once", False)
+        denies, once, first = _word(constants, "denies"), constants.pop("once", False), constants.pop("first", False)
         lets = (denying or next(iter(needs), ""), _word(constants, "lets"))
         if denies not in LISTS or (lets[1] and not (lets[0] in LISTS and lets[1] in LET)):
             raise ValueError(f"denies= wants {' or '.join(LISTS[1:])}, and lets=, for one of these, {' or '.join(LET)}")
@@ -139,17 +137,20 @@ class Builder:
         ):
             raise ValueError(f"nothing in it says anything of {makes.name}")
         pattern = Pattern(head, self.kinds)
-        whole = (
-            makes is not None
-            and not makes.key
-            and not (line.inside or conditions or any(hole.part for hole in holes_of(head)))
-        )
+        compiled = tuple((Pattern(each, self.kinds), Shapes(each, self.kinds, target)) for each in conditions)
+        whole = None
+        if makes is not None and not (
+            makes.key or makes.parts or line.inside or conditions or once or first or covers or lets[1]
+        ):
+            parted = any(hole.part for hole in holes_of(head))
+            certain = {*makes.fields} <= {*makes.defaults, *constants} | always_said(head)
+            whole = Maker(pattern, makes.record, constants) if certain and not parted else None
         return Phrase(
             self.start + line.number,
             line.text,
             pattern,
             Shapes(head, self.kinds, target),
-            tuple((Pattern(each, self.kinds), Shapes(each, self.kinds, target)) for each in conditions),
+            compiled,
             makes,
             aside,
             always,
@@ -158,23 +159,31 @@ class Builder:
             denies,
             lets,
             once,
+            first,
             constants,
             covers,
             same,
             anew,
             Shapes(gone, self.kinds, target) if line.gone else None,
             block,
-            Moulds(pattern, makes.record, constants, before) if makes and not makes.key and whole else None,
+            tuple(each.firsts for each, _ in compiled if each.firsts),
+            whole,
         )
 
-    def result(self, words: list[str]) -> tuple[FactType | None, dict[str, Any]]:
-        """Understand what stands to the right of `=>`."""
-        named = words[:1] if words and "=" not in words[0] else []
-        if not words or (named and named[0] not in (ASIDE, ALWAYS, *FACTS)):
+    def result(self, text: str) -> tuple[FactType | None, dict[str, Any]]:
+        """Understand what stands to the right of `=>`: facts with commas between them, and constants."""
+        named, words = list[str](), list[str]()
+        for each in text.split(","):
+            first, *rest = each.split() or [""]
+            named += [first] * ("=" not in first)
+            words += [*([first] * ("=" in first)), *rest]
+        if len(named) > 1 and not FACTS.keys() >= {*named}:
+            raise ValueError(f"{text.strip()!r}: the facts are {', '.join(FACTS)}")
+        if named and named[0] not in (ASIDE, ALWAYS, *FACTS):
             raise ValueError(f"`=>` wants field=value, {ASIDE}, {ALWAYS}, or a fact: {', '.join(FACTS)}")
-        makes = FACTS.get(words[0])
+        makes = together(tuple(named)) if len(named) > 1 else FACTS.get(named[0]) if named else None
         constants: dict[str, Any] = {}
-        for word in words[len(named) :]:
+        for word in words:
             field, equals, value = word.partition("=")
             if not equals:
                 raise ValueError(f"{word!r} is not field=value")

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Set
 from typing import Any, Literal
 
 import msgspec
 
 from agile_lattice.dialects.fact_types import FactType
 from agile_lattice.dialects.lasting import Loading
-from agile_lattice.dialects.moulds import Moulds
+from agile_lattice.dialects.making import Maker
 from agile_lattice.dialects.passes import Pass
 from agile_lattice.dialects.passes.families import FAMILIES, RULED
 from agile_lattice.dialects.patterns import Pattern
@@ -42,13 +42,15 @@ class Phrase(msgspec.Struct, frozen=True):
         lets: What it lets pass before the rules of a list are asked: the list and, in one word, what; both empty if
             it is no such statement.
         once: Whether a second one is not understood: which of them would decide is not said by the syntax.
+        first: Whether its block has at most one of it: what is said more often has another phrase for the further ones.
         constants: Fields that it sets by being there.
         covers: A section that its presence shows the text to speak of.
         same: Fields in which two statements are the same one, so that the second takes the place of the first.
         anew: Whether its statement cannot be altered where it is: what it makes goes, and is made anew.
         gone: What is typed to take its statement away, where that is not what the form says of all.
         block: The phrases inside; `None` if it opens no block.
-        moulds: Make the fact of a statement that is a whole one by itself, field for field; else `None`.
+        wanted: The words of which each condition wants one to begin a statement inside, where that is known.
+        whole: Makes the fact of a statement that is one by itself, whatever stands around it; `None` if none is.
     """
 
     line: int
@@ -64,18 +66,34 @@ class Phrase(msgspec.Struct, frozen=True):
     denies: str
     lets: Lets
     once: bool
+    first: bool
     constants: Mapping[str, Any]
     covers: Section | None
     same: tuple[str, ...]
     anew: bool
     gone: Shapes | None
     block: Block | None
-    moulds: Moulds | None
+    wanted: tuple[frozenset[str], ...]
+    whole: Maker | None
 
     @property
     def kind(self) -> str:
         """The kind of fact that it makes; empty for none."""
         return self.makes.name if self.makes is not None else ""
+
+    @property
+    def kinds(self) -> tuple[str, ...]:
+        """The kinds of facts that it makes: several, if its statement says several at once."""
+        return tuple(each.name for each in self.makes.parts) or (self.makes.name,) if self.makes is not None else ()
+
+    @property
+    def only_adds(self) -> bool:
+        """Whether it does nothing but add to the fact of the block that it stands in, or is passed over."""
+        return self.makes is None and not (self.once or self.covers or self.lets[1])
+
+    def may_hold(self, heads: Set[str]) -> bool:
+        """Tell whether its conditions can be met by statements with these first words."""
+        return not any(map(heads.isdisjoint, self.wanted))
 
 
 class Block(msgspec.Struct, frozen=True):
@@ -190,7 +208,7 @@ class Dialect(msgspec.Struct, frozen=True):
 
     def says(self, kind: str) -> bool:
         """Tell whether it writes facts of a kind."""
-        return any(each.kind == kind and each.written for each in self.forms[0].block.all_phrases())
+        return any(kind in each.kinds and each.written for each in self.forms[0].block.all_phrases())
 
     @property
     def rules_for(self) -> tuple[int, ...]:

@@ -63,6 +63,7 @@ class FactType(msgspec.Struct, frozen=True):
         holds: Whether it is so whatever else its block may say that is not understood.
         words: The fact in words, for messages.
         keys: Where a field goes by another name in an intent file: the path of keys to it.
+        parts: The kinds of which a fact of this one holds one each, if statements say several at once.
     """
 
     name: str
@@ -74,6 +75,7 @@ class FactType(msgspec.Struct, frozen=True):
     holds: bool = False
     words: str = ""
     keys: Mapping[str, tuple[str, ...]] = {}
+    parts: tuple[FactType, ...] = ()
 
     @property
     def defaults(self) -> dict[str, Any]:
@@ -93,7 +95,9 @@ PASSAGE_FIELDS = Passage.__struct_fields__[:-1]
 FACTS: dict[str, FactType] = {
     each.name: each
     for each in (
-        FactType("device", DeviceFact, None, ("hostname",), lambda one: (True,), words="device {fact.hostname}"),
+        FactType(
+            "device", DeviceFact, None, ("hostname",), lambda one: (True,), holds=True, words="device {fact.hostname}"
+        ),
         FactType(
             "interface",
             InterfaceFact,

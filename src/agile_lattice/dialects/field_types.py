@@ -55,6 +55,7 @@ def check_constant(fact: FactType, field: str, value: Any) -> None:
     Raises:
         ValueError: With what would be right.
     """
+    fact = _with(fact, field)
     types = types_of(fact, field)
     if not any(_is(value, each) for each in types):
         raise ValueError(
@@ -75,6 +76,7 @@ def check_kind(fact: FactType, field: str, part: str, kind: Kind, many: bool) ->
     Raises:
         ValueError: With what would be right.
     """
+    fact = _with(fact, field)
     types = types_of(fact, field)
     where = f"{fact.name}.{field}"
     if part:
@@ -91,6 +93,11 @@ def check_kind(fact: FactType, field: str, part: str, kind: Kind, many: bool) ->
         raise ValueError(
             f"<{field}:{kind.name}> reads {_NAMES.get(kind.gives, kind.gives)}: {where} holds {described(types)}"
         )
+
+
+def _with(fact: FactType, field: str) -> FactType:
+    """Return the part of a kind that has a field."""
+    return next((each for each in fact.parts if field in each.fields), fact)
 
 
 def _takes(wanted: Any, given: Any) -> bool:

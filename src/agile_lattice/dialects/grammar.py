@@ -168,6 +168,15 @@ def words_of(elements: tuple[Element, ...]) -> Iterator[str]:
                 yield from words_of(body)
 
 
+def always_said(elements: tuple[Element, ...]) -> set[str]:
+    """Return the fields that every statement of a phrase gives."""
+    said = {each.field for each in elements if isinstance(each, Hole)}
+    for each in elements:
+        if isinstance(each, Choice):
+            said |= set[str].intersection(*map(always_said, each.bodies))
+    return said
+
+
 def holes_of(elements: tuple[Element, ...]) -> Iterator[Hole]:
     """Yield every hole of a phrase, from left to right."""
     for element in elements:

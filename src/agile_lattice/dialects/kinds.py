@@ -15,8 +15,8 @@ For a value with several `words` the first is written and all are read; what is 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from functools import lru_cache, partial
+from collections.abc import Callable, Iterable, Mapping
+from functools import lru_cache
 from typing import Any
 
 import msgspec
@@ -45,8 +45,6 @@ class Kind(msgspec.Struct, frozen=True):
         scatter: The reverse, values that can be written one by one.
         bare: Whether a spelling could be taken for a word of the phrase around it.
         join: What stands between the members of a list.
-        columns: The pattern with a group for each of its pieces, and what reads many values at once, most of them
-            different, of a column for each group: quicker than one by one.
         words: The words of all its values, if it has no others; there the trait of a value is the value.
         gives: The type of what is read; `None` if that is something that stands for a value, such as a name.
         constants: The values that have words of their own.
@@ -61,7 +59,6 @@ class Kind(msgspec.Struct, frozen=True):
     scatter: Callable[[Any], Iterable[Any]] | None = None
     bare: bool = False
     join: str = ", "
-    columns: tuple[str, Callable[..., Iterable[Any]]] | None = None
     words: Mapping[Any, str] | None = None
     gives: Any = None
     constants: tuple[Any, ...] = ()
@@ -159,11 +156,6 @@ def text_kind(name: str, pattern: str, most: int | None, opening: str, closing: 
             raise ValueError("a control character in a text")
         return text[inside]
 
-    def read_all(texts: Sequence[str]) -> Sequence[str]:
-        if not "".join(texts).isprintable():
-            raise ValueError("a control character in a text")
-        return [text[inside] for text in texts]
-
     def write(value: str) -> str:
         if most is not None and len(value) * 4 > most and len(value.encode()) > most:
             raise Unspellable(f"{value!r} is longer than {most} octets")
@@ -172,7 +164,7 @@ def text_kind(name: str, pattern: str, most: int | None, opening: str, closing: 
         return f"{opening}{value}{closing}"
 
     whole = f"{re.escape(opening)}(?:{pattern}){re.escape(closing)}"
-    return Kind(name, whole, read, write, always, bare=bare, columns=(f"({whole})", read_all), gives=str)
+    return Kind(name, whole, read, write, always, bare=bare, gives=str)
 
 
 def set_of(kind: Kind) -> Kind:
@@ -199,13 +191,11 @@ def set_of(kind: Kind) -> Kind:
 def spaced(kind: Kind, between: str) -> Kind:
     """Return a kind whose ranges have something else than a dash between their ends: `8000:8010`."""
     pattern = kind.pattern.replace("-[0-9]", f"{re.escape(between)}[0-9]")
-    read_all = kind.columns[1] if kind.columns is not None else partial(map, kind.read)
     return msgspec.structs.replace(
         kind,
         pattern=pattern,
         read=lambda text: kind.read(text.replace(between, "-")),
         write=lambda value: kind.write(value).replace("-", between),
-        columns=(f"({pattern})", lambda texts: read_all([text.replace(between, "-") for text in texts])),
     )
 
 

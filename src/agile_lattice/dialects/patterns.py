@@ -8,7 +8,7 @@ called `metric` is not an interface here.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from functools import cached_property
 from typing import Any
 
@@ -37,7 +37,7 @@ class Pattern:
         holes: Per group of a match: the field (with its part), and how its text is read; a group
             that marks an element in any order is `None`.
         start: What every statement of this phrase begins with; empty if that differs.
-        first: The first word, if every statement of this phrase begins with it.
+        firsts: The words of which every statement of this phrase has one as its first; empty if there are others.
 
     Raises:
         ValueError: If the phrase names a kind that there is not.
@@ -51,7 +51,7 @@ class Pattern:
         self._usual = Compiler(kinds, reserved, " ", in_order=True).run(elements, " ")
         self.holes = tuple(whole.holes)
         self.start = elements[0].text if elements and isinstance(elements[0], Word) else ""
-        self.first = "" if len(elements) > 1 and elements[1].glued else self.start
+        self.firsts = first_words(elements)
 
     @cached_property
     def match(self) -> Match:
@@ -65,11 +65,7 @@ class Pattern:
 
     def may_begin(self, word: str) -> bool:
         """Tell whether a statement of this phrase can have a first word."""
-        return self.first == word if self.first else word.startswith(self.start)
-
-    def rivals(self, before: Sequence[Pattern]) -> list[Pattern]:
-        """Return those of other phrases that a statement of this one could be as well."""
-        return [each for each in before if not self.first or each.may_begin(self.first)]
+        return word in self.firsts if self.firsts else word.startswith(self.start)
 
     def matched(self, statement: str) -> re.Match[str] | None:
         """Match a statement, the usual way first."""
@@ -86,6 +82,19 @@ class Pattern:
         except NOT_OF_KIND:
             # The form was right and the value was not: 10.0.0.999, a port above 65535.
             return None
+
+
+def first_words(elements: tuple[Element, ...]) -> frozenset[str]:
+    """Return the words with which alone statements begin; empty if they may begin otherwise."""
+    if not elements or (len(elements) > 1 and elements[1].glued):
+        return frozenset()
+    first = elements[0]
+    if isinstance(first, Word):
+        return frozenset([first.text])
+    if not isinstance(first, Choice):
+        return frozenset()
+    ways = [first_words(body) for body in first.bodies]
+    return frozenset().union(*ways) if all(ways) else frozenset()
 
 
 def reserved_pattern(elements: tuple[Element, ...]) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Set
 from typing import Any
 
 import msgspec
@@ -17,6 +17,8 @@ class Plan(msgspec.Struct, frozen=True):
 
     Attributes:
         only: Writes the fact, if it is one statement without a block.
+        first: The phrase, if its block has at most one statement of it.
+        untold: What these do not say, where others can, or where the fact is not written at all.
     """
 
     shapes: tuple[Shape, ...] = ()
@@ -25,6 +27,8 @@ class Plan(msgspec.Struct, frozen=True):
     unsaid: str = ""
     reason: str = ""
     only: Callable[[Any], str] | None = None
+    first: Phrase | None = None
+    untold: frozenset[str] = frozenset()
 
 
 def present_of(kind: FactType, traits: tuple[Any, ...]) -> dict[str, Any]:
@@ -37,10 +41,23 @@ def agrees(phrase: Phrase, present: Mapping[str, Any]) -> bool:
     return all(present.get(name) == value for name, value in phrase.constants.items())
 
 
-def planned(kind: FactType, phrases: list[Phrase], traits: tuple[Any, ...], around: Iterable[str]) -> Plan:
-    """Decide how facts with these traits are written; that depends on nothing else."""
+def planned(
+    kind: FactType, phrases: list[Phrase], traits: tuple[Any, ...], around: Iterable[str],
+    before: Set[str] = frozenset(), beside: Set[str] = frozenset(),
+) -> Plan:  # fmt: skip
+    """Decide how facts with these traits are written; that depends on nothing else.
+
+    Args:
+        kind: The kind of fact.
+        phrases: Those that make such facts.
+        traits: Those of the fact's fields.
+        around: Fields that the blocks around say.
+        before: Fields that other statements have said already.
+        beside: Fields that other statements can say later.
+    """
     present = present_of(kind, traits)
-    missing = set(present)
+    missing = set(present) - before
+    silent = {name for name, trait in present.items() if trait is True and kind.defaults.get(name) is True}
     several: list[Shape] = []
     told: set[str] = set()
     for phrase in phrases:
@@ -64,12 +81,16 @@ def planned(kind: FactType, phrases: list[Phrase], traits: tuple[Any, ...], arou
         names = shape.names.union(*said_inside)
         if phrase.block is not None:
             names |= _names_inside(phrase.block, traits, present)
-        unsaid = set(present).difference(whole_fields(names), phrase.constants, around, told)
+        unsaid = set(present).difference(whole_fields(names), phrase.constants, around, told, silent)
         if not unsaid:
-            return Plan((*several, shape), tuple(head for head in heads if head is not None), phrase.block)
+            met, first = tuple(head for head in heads if head is not None), phrase if phrase.first else None
+            return Plan((*several, shape), met, phrase.block, first=first)
         missing = min(missing, unsaid, key=len)
+    missing -= silent  # what holds if nothing is said need not be said where there is no statement for it
     if not missing:
         return Plan(tuple(several))
+    if several and missing <= beside:
+        return Plan(tuple(several), untold=frozenset(missing))
     # Best named is a field that no phrase has a place for, whatever the others are.
     homeless = [
         name
@@ -78,7 +99,8 @@ def planned(kind: FactType, phrases: list[Phrase], traits: tuple[Any, ...], arou
     ]
     whole = len(missing) == len(present) and not homeless
     reason = "no statement says it together with the rest" if whole else "there is no statement for it"
-    return Plan(unsaid=next(name for name in kind.fields if name in (homeless or missing)), reason=reason)
+    named = next(name for name in kind.fields if name in (homeless or missing))
+    return Plan(unsaid=named, reason=reason, untold=frozenset(missing))
 
 
 def _takes(phrase: Phrase, field: str, trait: Any) -> bool:

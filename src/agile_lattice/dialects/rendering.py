@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping, Set
 from itertools import groupby
 from typing import Any
 
@@ -13,15 +13,18 @@ from agile_lattice.dialects.dialect import INSIDE, Block, Dialect, Form, Phrase
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS, FactType
 from agile_lattice.dialects.facts import Fact
+from agile_lattice.dialects.grammar import holes_of
 from agile_lattice.dialects.kinds import Unspellable
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.planning import Plan, agrees, planned, present_of
 from agile_lattice.dialects.shapes import UnspellableField, whole_fields
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.dialects.surfaces.keeping import nth, smuggler
+from agile_lattice.dialects.together import joined
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import NOWHERE, Place
 
+_Members = tuple[Fact, list[tuple[FactType, Fact]]]  # the joined fact, and each part of it
 Causes = dict[int, Place]  # by the identity of the statement
 
 
@@ -94,11 +97,25 @@ class _Owner(msgspec.Struct, frozen=True):
 def _homes(block: Block) -> Counter[str]:
     """Count the blocks that have a place for each kind of fact."""
     written = [phrase for phrase in block.phrases if phrase.written]
-    homes = Counter({phrase.makes.name for phrase in written if phrase.makes is not None})
+    homes = Counter({name for phrase in written for name in phrase.kinds})
+    # What is said together with something else may be said alone as well.
+    homes += Counter({name for phrase in written if phrase.makes and phrase.makes.parts for name in phrase.kinds})
     for phrase in written:
         if phrase.block is not None:
             homes += _homes(phrase.block)
     return homes
+
+
+def _sayable(kind: FactType, phrases: Iterable[Phrase]) -> frozenset[str]:
+    """Return the fields of the leading one of several facts of which statements can tell that make it alone."""
+    alone = [each for each in phrases if kind.parts and each.makes == kind.parts[0] and each.block is None]
+    return frozenset(
+        name for each in alone for name in (*each.constants, *(hole.field for hole in holes_of(each.pattern.elements)))
+    )
+
+
+def _agree(one: Fact, other: Fact, fields: Iterable[str]) -> bool:
+    return all(getattr(one, name) == getattr(other, name) for name in fields)
 
 
 def place_of(fact: Any) -> Place:
@@ -115,9 +132,13 @@ class _Writer:
         self.homes = homes
         self.written: dict[str, int] = defaultdict(int)
         self.said: set[int] = set()
-        self.waiting: dict[int, Refusal] = {}
+        self.told: dict[int, frozenset[str]] = {}  # by the fact what is said of it together with others
+        self.members: dict[int, _Members] = {}  # by the fact that they were joined to
+        self.waiting: dict[
+            int, tuple[int, Refusal]
+        ] = {}  # of facts that no statement said yet, and how much was missing
         self.refusals: list[Refusal] = []
-        self._plans: dict[int, dict[tuple[Any, ...], Plan]] = defaultdict(dict)
+        self._plans: dict[tuple[int, ...], dict[tuple[Any, frozenset[str]], Plan]] = defaultdict(dict)
         self._indexes: dict[tuple[str, str], dict[Any, list[Fact]]] = {}
 
     def block(self, block: Block, owner: _Owner, fields: dict[str, Any]) -> list[Statement]:
@@ -134,7 +155,8 @@ class _Writer:
         for makes, group in groupby(written, key=lambda phrase: phrase.makes):
             phrases = list(group)
             if makes is not None:
-                statements += self.write_facts(makes, phrases, self.facts_here(makes, phrases, fields), fields)
+                facts = self.facts_here(makes, phrases, fields)
+                statements += self.write_facts(makes, phrases, facts, fields, _sayable(makes, written))
                 continue
             for phrase in phrases:
                 statements += self.part(phrase, owner, fields, said)
@@ -187,6 +209,8 @@ class _Writer:
 
     def facts_here(self, kind: FactType, phrases: list[Phrase], fields: dict[str, Any]) -> Collection[Fact]:
         """Return the facts of a kind that belong into this block: those that agree with what is around it."""
+        if kind.parts:
+            return self.facts_here(kind.parts[0], phrases, fields)
         shared = [name for name in kind.fields if name in fields]
         if shared:
             return self.index(kind.name, shared[0]).get(fields[shared[0]], ())
@@ -207,18 +231,27 @@ class _Writer:
         return self._indexes[kind, field]
 
     def write_facts(
-        self, kind: FactType, phrases: list[Phrase], facts: Collection[Fact], around: dict[str, Any]
+        self, kind: FactType, phrases: list[Phrase], facts: Collection[Fact], around: dict[str, Any], beside: Set[str]
     ) -> list[Statement]:
-        """Write facts of one kind, each by the first phrase that can say all of it, or by several that say some."""
-        several = self.homes[kind.name] > 1
-        plans, traits_of = self._plans[id(phrases[0])], kind.traits
+        """Write facts of one kind, each by the first phrase that can say all of it, or by several that say some.
+
+        Args:
+            kind: The kind.
+            phrases: Those that make such facts.
+            facts: The facts.
+            around: What the blocks around say.
+            beside: What statements can say that make the leading one of several facts alone.
+        """
+        several = self.homes[kind.name] > 1 or bool(kind.parts)
+        plans, traits_of = self._plans[tuple(map(id, phrases))], kind.traits
         statements: list[Statement] = []
         if several:
             facts = [fact for fact in facts if id(fact) not in self.said]
             self.said.update(map(id, facts))
-        for fact in facts:
+        for fact in self.joined(kind, facts) if kind.parts else facts:
+            before = self.told.get(id(fact), frozenset()) if several else frozenset()
             traits = traits_of(fact)
-            plan = plans.get(traits)
+            plan = plans.get((traits, before))
             if plan is not None and plan.only is not None:  # most facts are one statement each: it must be quick
                 try:
                     statements.append(Statement(plan.only(fact), 0))
@@ -226,19 +259,27 @@ class _Writer:
                 except Unspellable:
                     pass  # it is said below which field it is
             if plan is None:
-                plan = planned(kind, phrases, traits, around)
-                if len(plan.shapes) == 1 and plan.block is None and not plan.heads and self.causes is None:
+                plan = planned(kind, phrases, traits, around, before, beside)
+                if (
+                    len(plan.shapes) == 1
+                    and plan.block is None
+                    and not (plan.heads or plan.first or self.causes is not None)
+                ):
                     plan = msgspec.structs.replace(plan, only=plan.shapes[0].quick)
-                plans[traits] = plan
+                plans[traits, before] = plan
             if plan.unsaid:
                 reason = self.dialect.cannot.get(f"{kind.name}.{plan.unsaid}", plan.reason)
                 refusal = self.refusal(kind, fact, plan.unsaid, reason)
                 if several:
-                    self.waiting.setdefault(id(fact), refusal)  # another block may have a place for it
-                    self.said.discard(id(fact))
+                    self.unsay(kind, fact, len(plan.untold), refusal)  # another block may have a place for it
                 else:
                     self.refusals.append(refusal)
                 continue
+            if plan.first is not None:
+                phrases = [each for each in phrases if each is not plan.first]
+                plans = self._plans[tuple(map(id, phrases))]
+            if plan.untold:
+                self.tell_more(kind, fact, plan.untold)
             try:
                 statements += [Statement(shape.fill(fact), 0) for shape in plan.shapes]
                 if self.causes is not None:
@@ -250,6 +291,38 @@ class _Writer:
         if not several:
             self.written[kind.name] += len(facts)
         return statements
+
+    def joined(self, kind: FactType, leads: Iterable[Fact]) -> Iterator[Fact]:
+        """Yield facts that are said together: with each leading one the first of each other kind that belongs to it."""
+        for lead in leads:
+            members: list[Fact | None] = [lead]
+            for part in kind.parts[1:]:
+                shared = [name for name in part.fields if name in kind.parts[0].fields]
+                alike = self.index(part.name, shared[0]).get(getattr(lead, shared[0]), ())
+                left = (each for each in alike if id(each) not in self.said)
+                members.append(next((each for each in left if _agree(lead, each, shared)), None))
+            fact: Fact = joined(kind, members)
+            there = [(part, each) for part, each in zip(kind.parts, members, strict=True) if each is not None]
+            self.members[id(fact)] = fact, there
+            self.said.update(id(each) for _, each in there)
+            yield fact
+
+    def unsay(self, kind: FactType, fact: Fact, missing: int, refusal: Refusal) -> None:
+        """Take back that a fact is written, with all that was joined to it; say why if nothing came nearer to it."""
+        for part, each in self.members.get(id(fact), (fact, [(kind, fact)]))[1]:
+            if part.section is not None and missing <= self.waiting.get(id(each), (missing,))[0]:
+                self.waiting[id(each)] = missing, refusal
+            self.said.discard(id(each))
+
+    def tell_more(self, kind: FactType, fact: Fact, untold: frozenset[str]) -> None:
+        """Leave the rest of what there is to say of the leading one of facts that were joined to other statements."""
+        lead = self.members[id(fact)][1][0][1]
+        present = present_of(kind.parts[0], kind.parts[0].traits(lead))
+        self.told[id(lead)] = frozenset(present) - untold
+        name = next(each for each in kind.fields if each in untold)
+        reason = self.dialect.cannot.get(f"{kind.parts[0].name}.{name}", "there is no statement for it")
+        self.waiting[id(lead)] = len(untold), self.refusal(kind.parts[0], lead, name, reason)
+        self.said.discard(id(lead))
 
     def children(
         self, kind: FactType, fact: Fact, plan: Plan, traits: tuple[Any, ...], around: dict[str, Any]
@@ -270,7 +343,7 @@ class _Writer:
 
     def refuse_unwritten(self, sections: Iterable[Section]) -> None:
         """Refuse facts that no block had a place for, unless it is because the block itself was refused."""
-        self.refusals += [refusal for fact, refusal in self.waiting.items() if fact not in self.said]
+        self.refusals += dict.fromkeys(refusal for fact, (_, refusal) in self.waiting.items() if fact not in self.said)
         refused = bool(self.refusals)
         for name, kind in FACTS.items():
             if kind.section is None or kind.section not in sections or (refused and self.homes[name]):

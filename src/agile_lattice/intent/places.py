@@ -7,7 +7,7 @@ can be compared, sorted into sets and hashed as if they had none.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, KeysView, Mapping
+from collections.abc import Mapping
 
 import msgspec
 
@@ -53,42 +53,3 @@ class Place(msgspec.Struct, frozen=True, eq=False, gc=False):
 
 
 NOWHERE = Place()
-
-
-class Offsets(msgspec.Struct, frozen=True, eq=False, gc=False):
-    """Places of parts by how far below a line each stands: for many values of one layout.
-
-    It serves as a mapping, and is quicker to make than one.
-
-    Attributes:
-        file: The path, as in `Place`.
-        line: The line.
-        offsets: By key or index.
-    """
-
-    file: str
-    line: int
-    offsets: Mapping[str | int, int]
-
-    def __getitem__(self, key: str | int) -> Place:
-        return Place(self.file, self.line + self.offsets[key])
-
-    def __iter__(self) -> Iterator[str | int]:
-        return iter(self.offsets)
-
-    def __len__(self) -> int:
-        return len(self.offsets)
-
-    def __contains__(self, key: object) -> bool:
-        return key in self.offsets
-
-    def keys(self) -> KeysView[str | int]:
-        """Return all keys."""
-        return self.offsets.keys()
-
-    def items(self) -> Iterator[tuple[str | int, Place]]:
-        """Return all keys, each with its place."""
-        return ((key, self[key]) for key in self)
-
-
-Mapping.register(Offsets)

@@ -189,6 +189,8 @@ def _step(node: Node, goal: Node | None, sections: Collection[Section]) -> Step:
         return Step(node, node)
     if goal is None:
         return _left(node, sections)
+    if node.around and node.children is not None and goal.children is not None:
+        return Step(node, node, align(node.children, goal.children, sections))
     if node.fact is not None and not node.says_as(goal) and _is_alike(node, goal) and list_of(node) is None:
         return Step(node, node, _altered(node, goal) if _may_change(node, sections) else None)
     if node.fact is not None or node.children is None or goal.children is None:

@@ -44,6 +44,12 @@ class Node(msgspec.Struct):
         return self.phrase is None or self.phrase.aside or self.head
 
     @property
+    def around(self) -> bool:
+        """Whether it is a fact around others, each of which is so by itself: a device around all that it has."""
+        device = self.kind is not None and self.kind.holds and self.kind.section is None
+        return device and self.fact is not None and self.children is not None
+
+    @property
     def slot(self) -> object:
         """What two statements have in common of which the second takes the place of the first."""
         phrase, kind = self.phrase, self.kind
@@ -52,6 +58,8 @@ class Node(msgspec.Struct):
             return "always", id(phrase)
         if phrase.same:
             return "same", kind and kind.name, *(self.value_of(name) for name in phrase.same)
+        if self.around and kind is not None:
+            return "around", kind.name
         if self.fact is not None and kind is not None:
             return "fact", kind.name, self.fact
         if phrase.makes is not None and kind is not None:

@@ -11,7 +11,6 @@ from msgspec.structs import replace
 from agile_lattice.dialects.changes.outline import Node
 from agile_lattice.dialects.facts import ResolverFact
 from agile_lattice.dialects.semantics import STEP, by_rank
-from agile_lattice.dialects.surfaces import Statement
 
 # What tells lists of one kind apart, by field; the resolvers of an interface count in their order within a family.
 ORDERED = {"rule": "stage", "permit": "", "access": "", "asked": "", "host": "name", "resolver": "interface"}
@@ -109,4 +108,4 @@ def _with_rank(node: Node, rank: int) -> Node:
     fact = replace(fact, rank=rank)
     shape = node.phrase.shapes.of(node.kind.traits(fact))
     assert shape is not None
-    return replace(node, fact=fact, statement=Statement(shape.fill(fact), node.statement.line))
+    return replace(node, fact=fact, statement=replace(node.statement, text=shape.fill(fact)))

@@ -1,1 +1,1 @@
-"""From text to facts: thoroughly, statement by statement, and quickly what a long text has most of."""
+"""From text to facts, statement by statement."""

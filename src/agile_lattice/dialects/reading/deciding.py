@@ -37,7 +37,7 @@ def could_be_about(
     makers = alike or (block.makers[()] if inside else ())
     if statement.children is not None or not makers:
         return tuple(carried), None, False
-    kinds = {each.kind for each in makers}
+    kinds = {kind for each in makers for kind in each.kinds}
     sections = {FACTS[kind].section for kind in kinds}
     if None in sections:  # a name that others use
         return tuple(carried), None, False

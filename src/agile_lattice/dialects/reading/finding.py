@@ -7,11 +7,15 @@ from typing import Any
 import msgspec
 
 from agile_lattice.dialects.dialect import Block, Phrase
+from agile_lattice.dialects.patterns import Pattern
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.intent.places import Place
 
 Fields = dict[str, Any]
 Lines = dict[str | int, Place]
+
+
+Leaf = tuple[Phrase | None, Fields]
 
 
 class Found(msgspec.Struct, gc=False):
@@ -32,36 +36,75 @@ class Found(msgspec.Struct, gc=False):
     rest: list[Statement]
 
 
-def find(statement: Statement, block: Block, file: str) -> Found | None:
-    """Return the first phrase of a block that a statement is; None if it is none of them."""
-    text, children = statement.text, statement.children
-    for phrase in block.candidates(text):
-        closed = phrase.block is None and not phrase.aside  # nothing stands inside but what meets its conditions
-        if children is not None and closed and not phrase.conditions:
-            continue
-        fields = phrase.pattern.read(text)
-        if fields is None:
-            continue
-        if not phrase.conditions:
-            return Found(statement, phrase, block, fields, {}, children or [])
-        found = _meet(Found(statement, phrase, block, fields, {}, list(children or ())), file)
-        if found is not None and not (closed and found.rest):
+class Finder:
+    """Finds the phrases of the statements of one text; what it has read once it knows when the same words come again.
+
+    Args:
+        file: The name of the text.
+    """
+
+    def __init__(self, file: str) -> None:
+        self._file = file
+        self._known: dict[tuple[Pattern, str], Fields | None] = {}
+        self._leaves: dict[tuple[int, str], Leaf] = {}
+
+    def find(self, statement: Statement, block: Block) -> Found | None:
+        """Return the first phrase of a block that a statement is; None if it is none of them."""
+        text, children = statement.text, statement.children
+        if children is None:
+            phrase, fields = self.leaf(text, block)
+            return Found(statement, phrase, block, fields.copy(), {}, []) if phrase is not None else None
+        heads: set[str] = set()
+        for phrase in block.candidates(text):
+            closed = phrase.block is None and not phrase.aside  # nothing stands inside but what meets its conditions
+            if closed and not phrase.conditions:
+                continue
+            if phrase.wanted:
+                heads = heads or {each.text.partition(" ")[0] for each in children}
+                if not phrase.may_hold(heads):
+                    continue
+            read = self._read(phrase.pattern, text)
+            if read is not None:
+                found = Found(statement, phrase, block, read.copy(), {}, [*children])
+                if not phrase.conditions or (self._meet(found) and not (closed and found.rest)):
+                    return found
+        return None
+
+    def leaf(self, text: str, block: Block) -> Leaf:
+        """Return the first phrase that a statement is which opens no block, and what it gives."""
+        try:
+            return self._leaves[id(block), text]
+        except KeyError:
+            found = self._leaves[id(block), text] = self._leaf(text, block)
             return found
-    return None
 
+    def _leaf(self, text: str, block: Block) -> Leaf:
+        for phrase in block.candidates(text):
+            fields = None if phrase.conditions else phrase.pattern.read(text)
+            if fields is not None:
+                return phrase, fields
+        return None, {}
 
-def _meet(found: Found, file: str) -> Found | None:
-    """Look for statements inside that meet the conditions of a phrase; None if one is not met."""
-    for condition, _ in found.phrase.conditions:
-        for child in found.rest:
-            if child.children or not child.text.startswith(condition.first):
-                continue  # a condition takes a statement away, and must not take what stands inside it
-            more = condition.read(child.text)
-            if more is not None:
-                found.fields.update(more)
-                found.places.update(dict.fromkeys(more, Place(file, child.line)))
-                found.rest.remove(child)
-                break
-        else:
-            return None
-    return found
+    def _meet(self, found: Found) -> bool:
+        """Look for statements inside that meet the conditions of a phrase; tell whether all are met."""
+        for condition, _ in found.phrase.conditions:
+            for child in found.rest:
+                if child.children:
+                    continue  # a condition takes a statement away, and must not take what stands inside it
+                more = self._read(condition, child.text)
+                if more is not None:
+                    found.fields.update(more)
+                    found.places.update(dict.fromkeys(more, Place(self._file, child.line)))
+                    found.rest.remove(child)
+                    break
+            else:
+                return False
+        return True
+
+    def _read(self, pattern: Pattern, text: str) -> Fields | None:
+        key = pattern, text
+        try:
+            return self._known[key]
+        except KeyError:
+            found = self._known[key] = pattern.read(text)
+            return found

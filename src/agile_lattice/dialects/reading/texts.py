@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import PurePath
 
 import msgspec
@@ -13,10 +13,9 @@ from agile_lattice.dialects.facts import Fact, InterfaceFact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading.absent import Absent, absent_of
 from agile_lattice.dialects.reading.bounds import bounded
-from agile_lattice.dialects.reading.repeating import NotAlikeError
 from agile_lattice.dialects.reading.stopping import Stop, stop_of
 from agile_lattice.dialects.reading.understanding import Leftover, Reader, Trace, count_of
-from agile_lattice.dialects.surfaces import Alike, Json, Statement, Yaml, shortened
+from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import Place
 
@@ -123,12 +122,10 @@ def read_statements(
     return _reading(dialect, _reader(dialect, form, file, trace), statements)
 
 
-def _reader(
-    dialect: Dialect, form: Form, file: str, trace: Trace | None, alike: Mapping[int, Alike] | None = None
-) -> Reader:
+def _reader(dialect: Dialect, form: Form, file: str, trace: Trace | None) -> Reader:
     semantics = dialect.semantics
     in_order = semantics.order == "list" and semantics.lists == "separate"
-    return Reader(file, form, trace, alike, dialect.carries, in_order)
+    return Reader(file, form, trace, dialect.carries, in_order)
 
 
 def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> Reading:
@@ -144,34 +141,12 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     ]
     leftovers = tuple(sorted([*reader.leftovers, *lost], key=lambda each: each.place.line))
     itself = dialect.semantics.answers == "itself"
-    count = count_of(statements) + reader.repeated
+    count = count_of(statements)
     return Reading(
         dialect.name, reader.form.name, facts, leftovers, frozenset(reader.sections), (count, count - reader.left),
         itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent_of(reader.form, facts, reader.seen)),
         dialect.semantics.addresses == "sorted", tuple(unit_of),
     )  # fmt: skip
-
-
-def _quick_reading(forms: Sequence[tuple[Dialect, Form]], text: str, file: str) -> Reading | None:
-    """Read a document with long lists by examples of their entries, in the first form that understands everything.
-
-    Returns:
-        None if the whole text has to be read to know.
-    """
-    short = shortened(text) if any(isinstance(form.surface, Json) for _, form in forms) else None
-    if short is None or any(isinstance(form.surface, Yaml) for _, form in forms):  # which reads JSON as well
-        return None
-    for dialect, form in forms:
-        if isinstance(form.surface, Json):
-            try:
-                statements = bounded(form.surface.parse, short.text, file)
-                reader = _reader(dialect, form, file, None, short.examples(statements))
-                reading = _reading(dialect, reader, statements)
-            except (CaptureError, NotAlikeError):
-                return None
-            if not reading.leftovers:
-                return reading
-    return None
 
 
 def _nothing(dialects: Sequence[Dialect], file: str) -> Reading:
@@ -203,9 +178,6 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
     if not text.strip():
         return _nothing(dialects, file)
     forms = [(dialect, form) for dialect in dialects for form in dialect.forms if form.may_be(text)]
-    quick = _quick_reading(forms, text, file)
-    if quick is not None:
-        return quick
     best: Reading | None = None
     nothing: Reading | None = None
     error: CaptureError | None = None

@@ -3,21 +3,18 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Mapping
-from operator import attrgetter
 
 import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.dialects.dialect import Block, Form, Phrase
-from agile_lattice.dialects.fact_types import FACTS, combine
+from agile_lattice.dialects.fact_types import FACTS, FactType, combine
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading.deciding import ANYTHING, Could, could_be_about
-from agile_lattice.dialects.reading.finding import Fields, Found, Lines, find
-from agile_lattice.dialects.reading.plain import all_but_plain
-from agile_lattice.dialects.reading.repeating import NotAlikeError, repeated
-from agile_lattice.dialects.surfaces import ENTRY, Alike, Statement
+from agile_lattice.dialects.reading.finding import Fields, Finder, Found, Lines
+from agile_lattice.dialects.surfaces import ENTRY, Statement
+from agile_lattice.dialects.together import parted
 from agile_lattice.intent.model import SECTIONS, Section
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import Place
@@ -96,7 +93,6 @@ class Reader:
         file: The name of the text.
         form: The form of a dialect that it is in.
         trace: Gets what became of every statement that was understood.
-        alike: Entries that were cut out of the text, by the identity of the statement that is their example.
         carried: The sections that the dialect speaks of.
         in_order: Whether of the rules of a list the first that matches decides.
 
@@ -104,22 +100,24 @@ class Reader:
         leftovers: What was not understood.
         entangled: Facts inside whose statements some of that stands.
         left: How many statements that are.
-        repeated: How many statements were cut out.
         sections: The sections that the text speaks of.
         unrecognised: By the identity of a leftover the statement, and the block of which it is no phrase.
         seen: Where statements stand of which there is one, or that let something pass, by the line of their phrase.
     """
 
     def __init__(
-        self, file: str, form: Form, trace: Trace | None, alike: Mapping[int, Alike] | None = None,
-        carried: tuple[Section, ...] = SECTIONS, in_order: bool = False,
-    ) -> None:  # fmt: skip
+        self,
+        file: str,
+        form: Form,
+        trace: Trace | None,
+        carried: tuple[Section, ...] = SECTIONS,
+        in_order: bool = False,
+    ) -> None:
         self.file = file
+        self.finder = Finder(file)
         self.form = form
         self.carried, self.in_order = carried, in_order
         self.trace = trace
-        self.alike = dict(alike or {})
-        self.repeated = 0
         self.leftovers: list[Leftover] = []
         self.entangled: list[Fact] = []
         self.unrecognised: dict[int, tuple[Statement, Block]] = {}
@@ -131,30 +129,35 @@ class Reader:
         self.keyed: dict[tuple[str, str], tuple[Fields, Lines]] = {}
 
     def read(self, statements: list[Statement]) -> Facts:
-        """Return the facts that the statements of a whole text make.
-
-        Raises:
-            NotAlikeError: If of entries that were cut out some could mean something else than their example.
-        """
+        """Return the facts that the statements of a whole text make."""
         self.block(statements, self.form.block, _Scope({}, None, {}, ()))
-        if self.alike and not self.leftovers:
-            raise NotAlikeError
         return self.finish()
 
     def block(self, statements: list[Statement], block: Block, scope: _Scope) -> None:
         """Read statements that stand side by side."""
-        makers = []
+        makers, here = [], set[int]()
         alone = scope.target is None and not scope.inherited and self.trace is None
-        for statement in all_but_plain(statements, block, self.file, self.single) if alone else statements:
-            found = find(statement, block, self.file)
+        for statement in statements:
+            if (
+                self.trace is None
+                and statement.children is None
+                and (
+                    self.adds(statement, block, scope)
+                    if scope.target is not None
+                    else alone and self.whole(statement, block)
+                )
+            ):
+                continue
+            found = self.finder.find(statement, block)
             if found is None:
                 if scope.path or statement.children is not None or statement.text not in self.before:
                     self.leave(statement, scope.path, could=self.could(statement, block, scope.path), among=block)
                 continue
             phrase = found.phrase
-            if phrase.once and phrase.line in self.seen:
+            if (phrase.once and phrase.line in self.seen) or (phrase.first and phrase.line in here):
                 self.leave(statement, scope.path, SECOND, self.could(statement, block, scope.path))
                 continue
+            here.add(phrase.line)
             if phrase.once or phrase.lets[1]:
                 self.seen.setdefault(phrase.line, self.place(statement))
             if self.trace is not None:
@@ -176,6 +179,27 @@ class Reader:
         # A fact may inherit what a later neighbour sets, so facts come after all that adds to the block.
         for found in makers:
             self.make(found, {**scope.inherited, **(scope.target or {})}, scope.path)
+
+    def whole(self, statement: Statement, block: Block) -> bool:
+        """Make the fact that a statement is by itself; tell whether it is one."""
+        for phrase in block.candidates(statement.text):
+            if phrase.whole is None:
+                return False
+            fact = phrase.whole.make(statement.text, Place(self.file, statement.line))
+            if fact is not None:
+                self.single[phrase.kind].append(fact)
+                return True
+        return False
+
+    def adds(self, statement: Statement, block: Block, scope: _Scope) -> bool:
+        """Add to the fact of the block what a statement says of it, if it says no more; tell whether it does."""
+        phrase, fields = self.finder.leaf(statement.text, block)
+        if phrase is None or not phrase.only_adds or scope.target is None:
+            return False
+        if not phrase.aside:
+            scope.target.update(fields, **phrase.constants)
+            scope.places.update(dict.fromkeys((*fields, *phrase.constants), self.place(statement)))
+        return True
 
     def note(self, found: Found) -> None:
         """Put a statement into the trace, and those inside that met its conditions."""
@@ -225,30 +249,31 @@ class Reader:
                     statement, path, f"{unknown!r} in it is not understood", self.could(statement, found.block, path)
                 )
                 return
+        if (kind.key or kind.parts) and self.trace is not None:
+            self.trace[id(statement)].fields = fields
+        for part, own in parted(kind.parts, fields) if kind.parts else ((kind, fields),):
+            fact = self.conclude(found, part, own, places, path)
+            if fact is not None and len(self.leftovers) > before[0]:
+                self.entangled.append(fact)
+            if fact is not None and self.trace is not None and not kind.parts:
+                self.trace[id(statement)].fact = fact
+
+    def conclude(
+        self, found: Found, kind: FactType, fields: Fields, places: Lines, path: tuple[str, ...]
+    ) -> Fact | None:
+        """Keep what a statement says of one fact; return that, if it is a whole one by itself."""
+        statement = found.statement
         if kind.key:
-            if self.trace is not None:
-                self.trace[id(statement)].fields = fields
             self.merge(kind.name, kind.key, fields, places or dict.fromkeys(fields, self.place(statement)))
-            return
+            return None
         try:
             combine(fields)
-            fact = kind.record(**fields, place=self.fact_place(statement, places))
+            fact: Fact = kind.record(**fields, place=self.fact_place(statement, places))
         except (TypeError, ValueError) as error:
             self.leave(statement, path, f"it does not say enough: {error}", self.could(statement, found.block, path))
-            return
+            return None
         self.single[kind.name].append(fact)
-        if id(statement) in self.alike:
-            self.repeat(found, fact, inherited)
-        if len(self.leftovers) > before[0]:
-            self.entangled.append(fact)
-        if self.trace is not None:
-            self.trace[id(statement)].fact = fact
-
-    def repeat(self, found: Found, fact: Fact, inherited: Fields) -> None:
-        """Make the facts of entries that are laid out as an example."""
-        alike = self.alike.pop(id(found.statement))
-        self.single[found.phrase.kind] += repeated(found, fact, inherited, alike)
-        self.repeated += count_of([found.statement]) * (len(alike.lines) - 1)
+        return fact
 
     def place(self, statement: Statement) -> Place:
         """Return where a statement stands."""
@@ -297,8 +322,6 @@ class Reader:
     def finish(self) -> Facts:
         """Return all facts, those of several statements put together."""
         facts: Facts = {name: list(members) for name, members in self.single.items() if members}
-        if self.repeated:  # what was cut out between others goes back there
-            facts = {name: sorted(members, key=attrgetter("place.line")) for name, members in facts.items()}
         for (name, _), (fields, places) in self.keyed.items():
             kind = FACTS[name]
             line = (

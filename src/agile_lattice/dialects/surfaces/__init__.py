@@ -16,7 +16,6 @@ from agile_lattice.dialects.surfaces.braces import Braces
 from agile_lattice.dialects.surfaces.documents import Json, Yaml
 from agile_lattice.dialects.surfaces.lines import Indent, Lines
 from agile_lattice.dialects.surfaces.nested import Paragraphs, Parens, Sections, Tables
-from agile_lattice.dialects.surfaces.shortening import ALIKE, Alike, groups_alike, shortened
 from agile_lattice.dialects.surfaces.statements import ENTRY, Edit, Statement, Surface
 from agile_lattice.dialects.surfaces.weaving import woven
 from agile_lattice.dialects.surfaces.xml import Xml
@@ -24,6 +23,6 @@ from agile_lattice.dialects.surfaces.xml import Xml
 AnySurface = Lines | Indent | Braces | Parens | Sections | Paragraphs | Tables | Json | Yaml | Xml
 
 __all__ = [
-    "ALIKE", "ENTRY", "Alike", "AnySurface", "Braces", "Edit", "Indent", "Json", "Lines", "Paragraphs", "Parens",
-    "Sections", "Statement", "Surface", "Tables", "Xml", "Yaml", "groups_alike", "shortened", "woven",
+    "ENTRY", "AnySurface", "Braces", "Edit", "Indent", "Json", "Lines", "Paragraphs", "Parens",
+    "Sections", "Statement", "Surface", "Tables", "Xml", "Yaml", "woven",
 ]  # fmt: skip

@@ -10,6 +10,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator, Sequence
+from itertools import repeat
 from typing import Any, ClassVar
 
 import msgspec
@@ -23,8 +24,7 @@ TOO_MANY_DIGITS = "a number in it has more digits than any number of a configura
 MOST_NODES = 100_000  # of a YAML document, besides one for each of its characters
 _INTEGER = re.compile(r"0|-?[1-9][0-9]{0,18}")
 _PLAIN = {"true": True, "false": False, "null": None}
-_COLON = re.compile(r"[ \t\r\n]*:")
-_WHITE = re.compile(r"[ \t\r\n]*")
+_BREAKS_AND_STRINGS = re.compile(r'\n|"(?:[^"\\]|\\.)*+"(?:\s*+:)?')  # what follows a name is a colon
 
 
 class Json(Surface, frozen=True, tag="json"):
@@ -42,23 +42,27 @@ class Json(Surface, frozen=True, tag="json"):
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
-        start = _skip(text, 0)
-        if text[start : start + 1] == "{":
-            return self._parse_object(text, file)
-        if text[start : start + 1] != "[":
+        if text.lstrip()[:1] not in ("{", "["):
             raise CaptureError(Place(file, 1), "this is not JSON: neither an object nor a list", other=True)
-        return _parse_list(text, file, start, frozenset(self.lists))
-
-    def _parse_object(self, text: str, file: str) -> list[Statement]:
-        lines = _Lines(text)
         try:
-            return list(_members(json.loads(text), lines, frozenset(self.lists)))
+            data = json.loads(text, object_pairs_hook=_without_repetition)
+            reader = _JsonReader(text, self.lists)
+            return (
+                reader.members(data) if isinstance(data, dict) else [reader.item(each) for each in data if each != {}]
+            )
         except json.JSONDecodeError as error:
-            raise _malformed(file, error) from None
+            raise CaptureError(
+                Place(file, error.lineno), f"not well-formed JSON: {error.msg}", "It may be cut off: capture it again."
+            ) from None
         except RecursionError:
-            raise CaptureError(Place(file, lines.line), "the document nests too deeply") from None
+            raise CaptureError(Place(file, 1), "the document nests too deeply") from None
+        except _RepeatedKeyError as error:
+            raise CaptureError(
+                Place(file), f"the name {str(error)!r} stands twice in one object, and which of the two counts is open",
+                "Names in an object are unique (RFC 8259, section 4): capture it again.",
+            ) from None  # fmt: skip
         except ValueError:
-            raise CaptureError(Place(file, lines.line), TOO_MANY_DIGITS) from None
+            raise CaptureError(Place(file, 1), TOO_MANY_DIGITS) from None
 
     def print(self, statements: Sequence[Statement]) -> str:
         """Lay statements out as text."""
@@ -130,7 +134,7 @@ class Yaml(Surface, frozen=True, tag="yaml"):
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
         try:
-            root = yaml.compose(text, Loader=yaml.CSafeLoader)
+            root = yaml.compose(text, Loader=_YamlLoader)
         except yaml.MarkedYAMLError as error:
             mark = error.problem_mark or error.context_mark
             raise CaptureError(
@@ -163,6 +167,11 @@ def _expanded(node: yaml.Node, known: dict[int, int]) -> int:
         members = [each for pair in inside for each in (pair if isinstance(pair, tuple) else (pair,))]
         known[key] = 1 + sum(_expanded(each, known) for each in members)
     return known[key]
+
+
+class _YamlLoader(yaml.CSafeLoader):
+    def resolve(self, kind: type[yaml.Node], value: Any, implicit: Any) -> str:
+        return "plain"  # nobody asks what a word stands for: phrases say that
 
 
 class _YamlDumper(yaml.CSafeDumper):
@@ -205,100 +214,77 @@ def _value(text: str, as_text: bool) -> Any:
     return int(text) if _INTEGER.fullmatch(text) else text
 
 
-def _parse_list(text: str, file: str, start: int, lists: frozenset[str]) -> list[Statement]:
-    decoder = json.JSONDecoder()
-    statements: list[Statement] = []
-    at = start + 1
-    lines = _Lines(text)
-    try:
-        while True:
-            at = _skip(text, at)
-            if text[at : at + 1] == "]" and not statements:
-                break  # an empty list
-            lines.to(at)
-            item, at = decoder.raw_decode(text, at)
-            if item != {}:  # `ip` prints one for each entry that it filtered out
-                statements.append(_item(item, lines, lists))
-            at = _skip(text, at)
-            if text[at : at + 1] == "]":
-                break
-            if text[at : at + 1] != ",":
-                raise json.JSONDecodeError("expected a comma or ]", text, at)
-            at += 1
-        if text[_skip(text, at + 1) :]:
-            raise json.JSONDecodeError("something follows the list", text, at + 1)
-    except json.JSONDecodeError as error:
-        raise _malformed(file, error) from None
-    except RecursionError:
-        raise CaptureError(Place(file, lines.line), "the document nests too deeply") from None
-    except ValueError:
-        raise CaptureError(Place(file, lines.line), TOO_MANY_DIGITS) from None
-    return statements
+class _RepeatedKeyError(ValueError):
+    """An object has a name twice."""
 
 
-def _malformed(file: str, error: json.JSONDecodeError) -> CaptureError:
-    return CaptureError(
-        Place(file, error.lineno), f"not well-formed JSON: {error.msg}", "It may be cut off: capture it again."
-    )
+def _without_repetition(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    found = dict(pairs)
+    if len(found) < len(pairs):
+        names = [name for name, _ in pairs]
+        raise _RepeatedKeyError(next(name for name in names if names.count(name) > 1))
+    return found
 
 
-def _skip(text: str, at: int) -> int:
-    found = _WHITE.match(text, at)
-    return found.end() if found else at
+class _JsonReader:
+    """Makes statements of decoded JSON: names stand in its text in the order in which they were decoded."""
 
+    def __init__(self, text: str, lists: Sequence[str]) -> None:
+        self.lists = frozenset(lists)
+        self.lines = (
+            _lines_of_names(text) if "\n" in text.strip() else repeat(1 + text[: -len(text.lstrip())].count("\n"))
+        )
+        self.line = 1
 
-class _Lines:
-    """Counts lines along a JSON text: members stand in it in the order in which they were decoded."""
+    def item(self, value: Any) -> Statement:
+        """Make a statement of a list's item: objects and lists become entries."""
+        if isinstance(value, dict):
+            before, members = self.line, self.members(value)
+            return Statement(ENTRY, members[0].line if members else before, members)
+        if isinstance(value, list):
+            return Statement(ENTRY, self.line, [self.item(each) for each in value])
+        return Statement(scalar(value), self.line)
 
-    def __init__(self, text: str) -> None:
-        self.text, self.at, self.line = text, 0, 1
-        self.quoted: dict[str, str] = {}  # keys as they are written
-
-    def to(self, at: int) -> int:
-        """Go to an offset; return its line."""
-        if at > self.at:
-            self.line += self.text.count("\n", self.at, at)
-            self.at = at
-        return self.line
-
-    def key(self, key: str) -> int:
-        """Go to the next place where a key is written; return its line."""
-        quoted = self.quoted.get(key)
-        if quoted is None:
-            quoted = self.quoted[key] = json.dumps(key)
-        at = self.text.find(quoted, self.at)
-        while at >= 0 and not _COLON.match(self.text, at + len(quoted)):  # a value that is spelt like the key
-            at = self.text.find(quoted, at + 1)
-        return self.to(at + 1)
-
-
-def _item(value: Any, lines: _Lines, lists: frozenset[str]) -> Statement:
-    """Make a statement of a list's item: objects and lists become entries."""
-    if isinstance(value, dict):
-        members = list(_members(value, lines, lists))
-        return Statement(ENTRY, members[0].line if members else lines.line, members)
-    if isinstance(value, list):
-        return Statement(ENTRY, lines.line, [_item(each, lines, lists) for each in value])
-    return Statement(scalar(value), lines.line)
-
-
-def _members(value: dict[str, Any], lines: _Lines, lists: frozenset[str]) -> Iterator[Statement]:
-    for key, each in value.items():
-        line = lines.key(key)
-        for number, one in enumerate(_items(key, each, lists)):
-            if isinstance(one, dict):
-                inside = list(_members(one, lines, lists))
-                yield Statement(key, inside[0].line if number and inside else line, inside)
-            elif isinstance(one, list):
-                yield Statement(key, line, [_item(item, lines, lists) for item in one])
+    def members(self, value: dict[str, Any]) -> list[Statement]:
+        """Make statements of the members of an object."""
+        found: list[Statement] = []
+        for key, each in value.items():
+            line = self.line = next(self.lines)
+            if type(each) is str and each.isprintable():  # this is hot: most members are plain
+                found.append(Statement(f"{key} {each}", line))
+            elif key in self.lists and isinstance(each, list):
+                found += [self.member(key, one, 0 if number else line) for number, one in enumerate(each)]
             else:
-                yield Statement(f"{key} {scalar(one)}", line)
+                found.append(self.member(key, each, line))
+        return found
+
+    def member(self, key: str, value: Any, line: int) -> Statement:
+        """Make a statement of one member; without a line of its own it stands where the first inside it does."""
+        if isinstance(value, dict):
+            before, inside = self.line, self.members(value)
+            return Statement(key, line or (inside[0].line if inside else before), inside)
+        if isinstance(value, list):
+            return Statement(key, line or self.line, [self.item(each) for each in value])
+        return Statement(f"{key} {scalar(value)}", line or self.line)
+
+
+def _lines_of_names(text: str) -> Iterator[int]:
+    """Yield the line of every name of a member, in their order."""
+    line = 1
+    for each in _BREAKS_AND_STRINGS.findall(text):
+        if each == "\n":
+            line += 1
+        elif each[-1] == ":":
+            yield line
+            line += each.count("\n")  # before the colon
 
 
 def scalar(value: Any) -> str:
     """Return a value as the words of a statement."""
     # Text that could break a line apart, or hide what it is, stays in JSON's own spelling.
-    return value if isinstance(value, str) and value.isprintable() else json.dumps(value)
+    if isinstance(value, str):
+        return value if value.isprintable() else json.dumps(value)
+    return str(value) if type(value) is int else json.dumps(value)
 
 
 def _yaml_members(node: yaml.MappingNode) -> list[Statement]:

@@ -1,0 +1,118 @@
+"""Reading means the same whatever else is asked for, and however a document is laid out."""
+
+from __future__ import annotations
+
+import json
+from itertools import product
+from random import Random
+from typing import Any
+
+import pytest
+from hypothesis import event, given, settings
+from hypothesis import strategies as st
+
+from agile_lattice.dialects import read_device
+from agile_lattice.dialects.definition import parse_dialect
+from agile_lattice.dialects.dialect import Dialect
+from agile_lattice.dialects.errors import CaptureError
+from agile_lattice.dialects.reading.texts import Reading, read_form, read_statements
+from test_laws import MANY
+
+# Phrases of which many lines could be understood in several ways: the first that takes a line counts.
+AMBIGUOUS = """
+dialect = "murky"
+title = "what could be many things"
+[kinds]
+interface = {is = "word", pattern = '[a-z0-9]+'}
+door = {is = "word", pattern = '[a-z]+'}
+discard = {words = {drop = "blackhole", fail = "unreachable"}}
+distance = {is = "number", least = 1, most = 255}
+metric = {is = "number", least = 1, most = 99}
+[[forms]]
+name = "lines"
+file = "murky.txt"
+carries = ["routes"]
+surface = {kind = "lines"}
+phrases = '''
+note <_:line>                                                                      => aside
+%s
+<to:prefix4> [<interface>]                                                         => route discard=prohibit
+'''
+"""
+PHRASES = [
+    "to <to:prefix4> (<distance> | <interface>) [<metric>]",
+    "to <to:prefix4> [<discard>] [<interface:door>] [<distance>]",
+    "to <to:prefix4> [(via [<via:address4>] | dev)] [<interface>] {[at <distance>] [by <metric>] [<discard>]}",
+    "[to] <to:prefix4> (<discard> | [dev] <interface> | ) [<distance>]",
+    "to [<to:prefix4>] [dev <interface>] [<discard>]",
+    "(to | at) (<to:prefix4> | dev <interface>) [<distance>]",
+    "{[dev <interface>] [at <distance>]} to <to:prefix4> [[quick] <discard>] [<metric>]",
+]
+STARTS = st.sampled_from(["to ", "", "note ", "dev lan0 to ", "at 7 to "])
+WORDS = [
+    "7, drop, dev", "7, drop, lan0", "at 7, by 8, lan0", "quick drop, 7, lan0", "dev lan0, drop, 300", "via, dev, 7",
+]  # fmt: skip
+
+
+def with_trace(dialect: Dialect, text: str) -> Reading:
+    [form] = dialect.forms
+    return read_statements(dialect, form, form.surface.parse(text, "x"), "x", {})
+
+
+@settings(MANY, max_examples=150)
+@given(
+    phrases=st.lists(st.sampled_from(PHRASES), min_size=1, max_size=2, unique=True),
+    starts=st.lists(STARTS, min_size=1, max_size=2, unique=True),
+    words=st.sampled_from(WORDS),
+    order=st.randoms(use_true_random=False),
+)
+def test_a_line_means_the_same_with_a_trace_and_without(
+    phrases: list[str], starts: list[str], words: str, order: Random
+) -> None:
+    dialect = parse_dialect(AMBIGUOUS % "\n".join(f"{each} => route" for each in phrases), "murky.toml")
+    ends = [" ".join(each) for length in range(4) for each in product(words.split(", "), repeat=length)]
+    lines = [(start, end) for start in starts for end in ends]
+    order.shuffle(lines)
+    # The last lines have no destination, which a route cannot do without.
+    text = "".join(f"{start}10.0.{n}.0/24 {end}\n" for n, (start, end) in enumerate(lines)) + "to drop\nat dev lan0\n"
+    found = read_form(dialect, dialect.forms[0], text, "x")
+    traced = with_trace(dialect, text)
+    # Only of what is read without a trace it is said where it stops fitting.
+    assert (found.facts, found.statements) == (traced.facts, traced.statements)
+    assert [each.text for each in found.leftovers] == [each.text for each in traced.leftovers]
+    event(f"{len(found.facts.get('route', [])) * 10 // len(lines)} of 10 lines understood")
+
+
+ROUTES: list[dict[str, Any]] = [
+    {"dst": "10.64.0.0/16", "gateway": "192.0.2.1", "dev": "wan0", "protocol": "static", "flags": []},
+    {"type": "blackhole", "dst": "10.65.0.0/16", "protocol": "static", "flags": []},
+    {"dst": "10.66.0.0/16", "dev": "lan0", "protocol": "static", "metric": 20, "flags": ["onlink"]},
+    {"dst": "10.67.0.0/16", "gateway": "192.0.2.1", "dev": 'a": "b', "protocol": "static", "flags": []},
+]
+LAYOUTS = {
+    "on one line": json.dumps(ROUTES),
+    "compact": json.dumps(ROUTES, separators=(",", ":")),
+    "indented": json.dumps(ROUTES, indent=2),
+    "an entry a line": "[" + ",\n".join(json.dumps(each) for each in ROUTES) + "]\n",
+    "with what was filtered out": "[{},\n{}," + ",\n\n".join(json.dumps(each) for each in ROUTES) + ",{}]\n",
+    "ragged": json.dumps(ROUTES, separators=("\n,", "\n\t:\n ")),
+}
+
+
+@pytest.mark.parametrize("layout", LAYOUTS)
+def test_a_document_means_the_same_in_every_layout(layout: str) -> None:
+    text = LAYOUTS[layout]
+    reading = read_device("quay", ("iproute2",), {"routes.json": text})
+    lines = text.split("\n")
+    assert [str(each.to) for each in reading.device.routes] == ["10.64.0.0/16", "10.65.0.0/16", "10.66.0.0/16"]
+    for each in reading.device.routes:
+        # The name stands there; in the ragged layout its value two lines below.
+        assert '"dst"' in lines[each.place.line - 1]
+        assert str(each.to) in "".join(lines[each.place.line - 1 : each.place.line + 2])
+    [left] = reading.leftovers
+    assert 'dev "a\\": \\"b"' in left.text or 'dev a": "b' in left.text
+
+
+def test_a_name_twice_in_one_object_is_an_error() -> None:
+    with pytest.raises(CaptureError, match="'dst' stands twice in one object"):
+        read_device("quay", ("iproute2",), {"routes.json": '[{"dst": "10.0.0.0/8", "dst": "10.0.0.0/9"}]'})
