@@ -30,7 +30,8 @@ SURFACES = {
     "braces": ('{kind = "braces", comment = "#", end = ";"}',
                "port <interface> <enabled> => interface\n  tag <description>"),
     "parens": ('{kind = "parens", comment = ";"}', "port <interface> <enabled> => interface\n  tag <description>"),
-    "json": ('{kind = "json"}', "- / name <interface> => interface\n  state <enabled>\n  tag <description>"),
+    "json": ('{kind = "json"}',
+             "- => interface\n  name <interface> => required\n  state <enabled>\n  tag <description>"),
     "yaml": ('{kind = "yaml"}', "ports\n  <interface> => interface\n    state <enabled>\n    tag <description>"),
 }  # fmt: skip
 DIALECT = """

@@ -18,7 +18,7 @@ from agile_lattice.dialects.patterns import Pattern, kind_of
 from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.together import together
 
-ASIDE, ALWAYS = "aside", "always"
+ASIDE, ALWAYS, REQUIRED = "aside", "always", "required"
 GONE = "~>"
 LISTS = ("", "permit", "access")
 LET = ("replies", "itself", "neighbours")
@@ -30,6 +30,11 @@ class _Line(msgspec.Struct):
     text: str
     inside: list[_Line]
     gone: str = ""
+
+    @property
+    def required(self) -> bool:
+        """Whether it is a statement that has to stand inside the one around it."""
+        return self.text.partition("=>")[2].strip() == REQUIRED
 
 
 def with_shared(table: str, shared: Mapping[str, str]) -> Iterator[tuple[int, str]]:
@@ -127,17 +132,23 @@ class Builder:
         same = tuple(each for each in _word(constants, "same").split("|") if each)
         anew = constants.pop("anew", False)
         target = None if always else makes or owner
-        head, *conditions = [parse_phrase(each, self.parts) for each in left.split(" / ")]
+        head = parse_phrase(left, self.parts)
+        wanted = [each.text.partition("=>")[0].strip() for each in line.inside if each.required]
+        conditions = [parse_phrase(each, self.parts) for each in wanted]
+        rest = [each for each in line.inside if not each.required]
         gone = parse_phrase(line.gone, self.parts)
         for elements in (head, *conditions, gone):
             self.check(elements, target, dict.fromkeys(same) | constants)
-        block = self.block(line.inside, target, denies) if line.inside else None
+        block = self.block(rest, target, denies) if rest else None
         if makes is not None and not (
             constants or line.inside or any(hole.field != "_" for hole in _all(head, conditions))
         ):
             raise ValueError(f"nothing in it says anything of {makes.name}")
         pattern = Pattern(head, self.kinds)
-        compiled = tuple((Pattern(each, self.kinds), Shapes(each, self.kinds, target)) for each in conditions)
+        compiled = tuple(
+            (Pattern(each, self.kinds, text), Shapes(each, self.kinds, target))
+            for each, text in zip(conditions, wanted, strict=True)
+        )
         whole = None
         if makes is not None and not (
             makes.key or makes.parts or line.inside or conditions or once or first or covers or lets[1]
@@ -180,7 +191,7 @@ class Builder:
         if len(named) > 1 and not FACTS.keys() >= {*named}:
             raise ValueError(f"{text.strip()!r}: the facts are {', '.join(FACTS)}")
         if named and named[0] not in (ASIDE, ALWAYS, *FACTS):
-            raise ValueError(f"`=>` wants field=value, {ASIDE}, {ALWAYS}, or a fact: {', '.join(FACTS)}")
+            raise ValueError(f"`=>` wants field=value, {ASIDE}, {ALWAYS}, {REQUIRED}, or a fact: {', '.join(FACTS)}")
         makes = together(tuple(named)) if len(named) > 1 else FACTS.get(named[0]) if named else None
         constants: dict[str, Any] = {}
         for word in words:

@@ -31,9 +31,10 @@ class Pattern:
     Args:
         elements: The phrase.
         kinds: What its holes may be.
+        text: As it stands in the dialect file, for messages.
 
     Attributes:
-        elements, kinds: As given.
+        elements, kinds, text: As given.
         holes: Per group of a match: the field (with its part), and how its text is read; a group
             that marks an element in any order is `None`.
         start: What every statement of this phrase begins with; empty if that differs.
@@ -43,8 +44,8 @@ class Pattern:
         ValueError: If the phrase names a kind that there is not.
     """
 
-    def __init__(self, elements: tuple[Element, ...], kinds: Mapping[str, Kind]) -> None:
-        self.elements, self.kinds = elements, kinds
+    def __init__(self, elements: tuple[Element, ...], kinds: Mapping[str, Kind], text: str = "") -> None:
+        self.elements, self.kinds, self.text = elements, kinds, text
         reserved = reserved_pattern(elements)
         whole = Compiler(kinds, reserved, SPACE)
         self._whole = whole.run(elements, SPACE)

@@ -56,10 +56,9 @@ def stop_of(statement: Statement, block: Block) -> Stop | None:
 
 def _missing(phrase: Phrase, statement: Statement) -> list[str]:
     """Return the conditions of a phrase that nothing inside a statement meets, as a dialect file has them."""
-    wanted = phrase.text.partition("=>")[0].split(" / ")[1:]
     return [
-        text.strip().replace("\\", "")
-        for text, (condition, _) in zip(wanted, phrase.conditions, strict=True)
+        condition.text.replace("\\", "")
+        for condition, _ in phrase.conditions
         if not any(condition.matched(each.text) for each in statement.children or ())
     ]
 
