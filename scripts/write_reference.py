@@ -29,10 +29,10 @@ Every key that an intent can have. [The notation](intent.md) explains them, by n
 JSON Schema that comes with the package, `agile_lattice/notation/intent.schema.json`.
 """
 FACTS_PAGE = """\
-# Facts and kinds
+# Facts and types
 
 What phrases of a [dialect](dialects.md) can make, and how values are spelt. `lattice dialects facts` and
-`lattice dialects kinds` print this; the page is written from the code.
+`lattice dialects types` print this; the page is written from the code.
 """
 OUTPUT = """\
 # What `--format json` prints
@@ -149,7 +149,7 @@ def _type(one: dict[str, Any]) -> str:
 
 
 def facts_page() -> str:
-    """Return what phrases can make, and the kinds that every dialect has."""
+    """Return what statements can say, and the types that every dialect has."""
     parts = [FACTS_PAGE]
     for fact in facts_reference():
         of = f" It belongs to the section `{fact.section}`." if fact.section else ""
@@ -158,7 +158,7 @@ def facts_page() -> str:
         for field in fact.fields:
             default = field.default or "required"
             parts.append(f"| `{field.name}` | {_cell(field.holds)} | {default} | {_cell(field.meaning)} |\n")
-    parts.append("\n## Kinds\n\n| kind | reads | such as |\n|---|---|---|\n")
+    parts.append("\n## Types\n\n| type | reads | such as |\n|---|---|---|\n")
     parts += [f"| `{each.name}` | {each.reads} | {_cell(each.example)} |\n" for each in kinds_reference()]
     return "".join(parts)
 

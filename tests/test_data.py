@@ -37,7 +37,7 @@ SURFACES = {
 DIALECT = """
 dialect = "mine"
 title = "one of a user's own"
-[kinds]
+[types]
 interface = {{is = "word", pattern = '[a-z0-9]+'}}
 description = {{is = "KIND"}}
 enabled = {{words = {{up = true, down = false}}}}
@@ -45,8 +45,8 @@ enabled = {{words = {{up = true, down = false}}}}
 name = "f"
 file = "mine.conf"
 carries = ["interfaces", "descriptions"]
-surface = {}
-phrases = '''
+syntax = {}
+statements = '''
 {}
 '''
 """

@@ -120,14 +120,14 @@ def test_sections_that_no_dialect_carries_are_refused() -> None:
 LANTERN = """
 dialect = "lantern"
 title = "a user's own"
-[kinds]
+[types]
 way = {words = {in = "arrival", out = "departure"}}
 does = {words = {keep = "keep", change = "rewrite"}}
 [[forms]]
 name = "f"
 carries = ["interfaces", "routes", "translations", "permits"]
-surface = {kind = "lines"}
-phrases = '''
+syntax = {kind = "lines"}
+statements = '''
 lamp <interface:word> [mtu <mtu:number>]                   => interface
 beam <to:prefix4> by <via:address4> [after <distance:number>]  => route
 turn <stage:way> <does> [of <source:span4,>]                => rule
@@ -360,7 +360,7 @@ def test_what_rfc_8512_cannot_say_is_refused_with_the_reason(rule: str, reason: 
 
 def test_a_dialect_may_be_like_another_and_says_what_it_is_told_by() -> None:
     base = BUILT_IN.text("tideway")
-    later = 'dialect = "tideway-2"\ntitle = "Later"\nlike = "tideway"\n[kinds]\nmtu = {is = "number", least = 1280}\n'
+    later = 'dialect = "tideway-2"\ntitle = "Later"\nlike = "tideway"\n[types]\nmtu = {is = "number", least = 1280}\n'
     dialect = parse_dialect(later, "later.toml", {"tideway": base}.__getitem__)
     assert (dialect.name, dialect.carries) == ("tideway-2", BUILT_IN.dialect("tideway").carries)
     for wrong, says in (('like = "tidewy"', "there is no other dialect 'tidewy' for it to be like"),):

@@ -40,7 +40,7 @@ TYPED = {
     "dialects matrix": ("dialects matrix", "VLAN.frr"),
     "dialects show": ("dialects show frr", "definition"),
     "dialects facts": ("dialects facts route", "0.fields.0.holds"),
-    "dialects kinds": ("dialects kinds", "0.reads"),
+    "dialects types": ("dialects types", "0.reads"),
     "dialects try": ("dialects try {dialect} {sample}", "trial.refusals.0.reason"),
 }
 # It reads what it never writes: so there is a refusal.
@@ -51,8 +51,8 @@ title = "Lamps"
 name = "log"
 file = "lamps.log"
 carries = ["routes"]
-surface = {kind = "lines"}
-phrases = '''
+syntax = {kind = "lines"}
+statements = '''
 beam to <to:prefix4> by <via:address4>   => route written=never
 '''
 """

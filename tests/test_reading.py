@@ -22,7 +22,7 @@ from test_laws import MANY
 AMBIGUOUS = """
 dialect = "murky"
 title = "what could be many things"
-[kinds]
+[types]
 interface = {is = "word", pattern = '[a-z0-9]+'}
 door = {is = "word", pattern = '[a-z]+'}
 discard = {words = {drop = "blackhole", fail = "unreachable"}}
@@ -32,9 +32,9 @@ metric = {is = "number", least = 1, most = 99}
 name = "lines"
 file = "murky.txt"
 carries = ["routes"]
-surface = {kind = "lines"}
-phrases = '''
-note <_:line>                                                                      => aside
+syntax = {kind = "lines"}
+statements = '''
+note <_:line>                                                                      => ignored
 %s
 <to:prefix4> [<interface>]                                                         => route discard=prohibit
 '''

@@ -56,7 +56,7 @@ DOCUMENTS = {
     "list": list[Listed],
     "show": Shown,
     "facts": list[FactReference],
-    "kinds": list[KindReference],
+    "types": list[KindReference],
     "matrix": dict[str, dict[str, str]],
     "try": Tried,
 }
@@ -69,9 +69,9 @@ def add_arguments(command: ArgumentParser) -> None:
     add_action(actions, "matrix", "show what each supports, by trying")
     action = add_action(actions, "show", "print the definition of a dialect")
     action.add_argument("name", metavar="NAME", help="the dialect")
-    action = add_action(actions, "facts", "list what phrases can make: every fact, its fields and what fits them")
+    action = add_action(actions, "facts", "list what statements can say: every fact, its fields and what fits them")
     action.add_argument("fact", metavar="FACT", nargs="?", help="only this one")
-    add_action(actions, "kinds", "list the kinds that every dialect has, and what each reads")
+    add_action(actions, "types", "list the types of values that every dialect has, and what each reads")
     action = add_action(
         actions, "try", "read a sample with a dialect file, write it again, and show what was understood"
     )
@@ -93,7 +93,7 @@ def run(arguments: Namespace) -> int:
         facts = _facts(arguments.fact)
         _print(arguments, facts, lambda: show_facts(console(), facts))
         return 0
-    if arguments.action == "kinds":
+    if arguments.action == "types":
         kinds = kinds_reference()
         _print(arguments, kinds, lambda: show_kinds(console(), kinds))
         return 0

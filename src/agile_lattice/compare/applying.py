@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from agile_lattice.compare.differences import Gap
 from agile_lattice.dialects.assembly import Capture
-from agile_lattice.dialects.facts import AddressFact, AnswerFact
+from agile_lattice.dialects.facts import AddressFact, ProxyFact
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.answering import answered_by, with_answers
 from agile_lattice.intent.interfaces import Interface
@@ -169,14 +169,14 @@ def _with_address(one: Interface, wanted: AddressFact | None, found: AddressFact
 def _answers(there: Iterable[Answer], gaps: Iterable[Gap]) -> tuple[Answer, ...]:
     found = list(there)
     for gap in gaps:
-        if isinstance(gap.wanted, AnswerFact):
+        if isinstance(gap.wanted, ProxyFact):
             found.append(Answer(gap.wanted.interface, AddressSet.of(gap.wanted.address)))
-        elif isinstance(gap.found, AnswerFact):
+        elif isinstance(gap.found, ProxyFact):
             found = [_less(each, gap.found) for each in found]
     return tuple(each for each in found if each.addresses.spans)
 
 
-def _less(one: Answer, gone: AnswerFact) -> Answer:
+def _less(one: Answer, gone: ProxyFact) -> Answer:
     if one.interface != gone.interface or one.addresses.family != gone.address.family:
         return one
     left = minus(one.addresses.spans, AddressSet.of(gone.address).spans)

@@ -24,7 +24,7 @@ from agile_lattice.compare.effects import judged
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
 from agile_lattice.compare.witnesses import Sides
 from agile_lattice.dialects.assembly import Capture
-from agile_lattice.dialects.facts import AddressFact, AnswerFact
+from agile_lattice.dialects.facts import AddressFact, ProxyFact
 from agile_lattice.dialects.passes.families import of_family
 from agile_lattice.dialects.reading.absent import LET, Absent
 from agile_lattice.intent.addresses import AddressSet, Prefix
@@ -267,10 +267,10 @@ def _answers(wanted: Iterable[Answer], found: Iterable[Answer]) -> Iterator[Gap]
                 if change == "missing":
                     note = "neighbours that ask for it (ARP) get no answer"
                     difference = Difference("missing", "answers", subject, "may-change-traffic", (), note, intent=place)
-                    yield Gap(difference, AnswerFact(interface, prefix))
+                    yield Gap(difference, ProxyFact(interface, prefix))
                 else:
                     difference = Difference("extra", "answers", subject, "may-change-traffic", (), "", device=place)
-                    yield Gap(difference, None, AnswerFact(interface, prefix))
+                    yield Gap(difference, None, ProxyFact(interface, prefix))
 
 
 def _routes(wanted: Iterable[Route], found: Iterable[Route]) -> Iterator[Gap]:

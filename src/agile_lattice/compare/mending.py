@@ -16,17 +16,17 @@ from agile_lattice.compare.lockout import cutting, says_management
 from agile_lattice.compare.trial import TRIED, Trial
 from agile_lattice.compare.withholding import Held, entangled, unchangeable
 from agile_lattice.dialects.assembly import Capture, assemble
-from agile_lattice.dialects.changes.alignment import SHARED, align, taken_back
+from agile_lattice.dialects.changes.alignment import align, taken_back
 from agile_lattice.dialects.changes.changing import TextChange, edited_texts, patch, typed
 from agile_lattice.dialects.changes.filling import NoHandles, handles_of, refilled
 from agile_lattice.dialects.changes.outline import outline
 from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.errors import ChangeError
-from agile_lattice.dialects.facts import CarriedFact, Fact
+from agile_lattice.dialects.facts import Fact, VlanMemberFact
 from agile_lattice.dialects.lowering import facts_in, facts_of
+from agile_lattice.dialects.names import named_as_there
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.passes.groups import stands_for, used_in
-from agile_lattice.dialects.passes.sides import called_as
+from agile_lattice.dialects.passes.groups import used_in
 from agile_lattice.dialects.reading.parting import readings
 from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
@@ -181,7 +181,7 @@ class _Mender:
             wanted = facts_in(then, carried)
             if "bridging" in carried and "interfaces" not in carried and dialect.forms[0].change.how == "typed":
                 # What goes must go while its interface is there, and what comes in comes when it is.
-                kept = {**was, "carried": _staying(there, goal)}
+                kept = {**was, "vlan-member": _staying(there, goal)}
                 mends = [*_typed(dialect, was, kept, sections, tried), *mends]
                 last += _typed(dialect, kept, wanted, sections, tried)
             else:
@@ -219,8 +219,8 @@ def _staying(there: Device, goal: Device) -> list[Fact]:
         def way(name: str) -> object:
             return stands.get(name), masters.get(name), stands.get(masters.get(name, ""))
 
-        facts = facts_of(device)["carried"]
-        return {fact: way(fact.interface) for fact in facts if isinstance(fact, CarriedFact)}
+        facts = facts_of(device)["vlan-member"]
+        return {fact: way(fact.interface) for fact in facts if isinstance(fact, VlanMemberFact)}
 
     after = carried(goal)
     return [fact for fact, way in carried(there).items() if after.get(fact) == way]
@@ -260,7 +260,7 @@ def _mends(
     unheld: Collection[tuple[str, int]],
 ) -> list[Mend]:
     """Return what changes in the texts of one dialect; those in a form that is only read are written anew first."""
-    goal = _named_as_there(goal, there, [reading for _, reading in own])
+    goal = named_as_there(goal, [reading.facts for _, reading in own], used_in(there) - used_in(goal))
     by_form: dict[str, list[tuple[str, str]]] = {}
     for pair, reading in own:
         by_form.setdefault(reading.form, []).append(pair)
@@ -271,18 +271,6 @@ def _mends(
     return [
         one for form in forms for one in _mends_of(dialect, form, by_form[form.name], goal, sections, tried, unheld)
     ]
-
-
-def _named_as_there(goal: Facts, there: Facts, own: Sequence[Reading]) -> Facts:
-    """Return facts with the names that a device has already, but for those that nothing uses any more."""
-    sides, groups, offers = ([fact for each in own for fact in each.facts.get(kind, [])] for kind in SHARED)
-    gone = used_in(there) - used_in(goal)
-    return {
-        **goal,
-        "side": called_as(goal.get("side", []), sides),
-        "group": [*(each for each in groups if stands_for(each) not in gone), *goal.get("group", [])],
-        "offer": [*(each for each in offers if stands_for(each) not in gone), *goal.get("offer", [])],
-    }
 
 
 def _mends_of(

@@ -11,7 +11,7 @@ from agile_lattice.behaviour.proving import Parting
 from agile_lattice.behaviour.set_pipeline import Treating
 from agile_lattice.compare.differences import Gap
 from agile_lattice.compare.witnesses import FAMILIES, Question, Sides
-from agile_lattice.dialects.facts import AddressFact, AnswerFact
+from agile_lattice.dialects.facts import AddressFact, ProxyFact
 from agile_lattice.intent.addresses import Prefix
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Settings
@@ -62,7 +62,7 @@ def _question(sides: Sides, gap: Gap, family: int) -> Question:
         elif isinstance(one, AddressFact):
             coming += [*_from_prefix(sides, space, one.address), space.box(arrives=[one.interface])]
             inside += [*_to(space, one.address), *leaving(sides, one.interface, family)]
-        elif isinstance(one, AnswerFact):
+        elif isinstance(one, ProxyFact):
             here = space.side([one.interface])
             coming += [(here, *box[1:]) for box in _to(space, one.address)]
             inside += _to(space, one.address)

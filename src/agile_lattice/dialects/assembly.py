@@ -13,10 +13,10 @@ from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.fact_types import FACTS
 from agile_lattice.dialects.facts import (
     AddressFact,
-    AnswerFact,
-    CarriedFact,
     InterfaceFact,
+    ProxyFact,
     SettingsFact,
+    VlanMemberFact,
 )
 from agile_lattice.dialects.lowering import LEARNED, alike
 from agile_lattice.dialects.passes.families import let_in, united
@@ -78,13 +78,13 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         facts |= {kind: united(facts.get(kind, [])) for kind in ("permit", "access")}
     translations, unsaid = join(facts.get("rule", []))
     leftovers += [_no_word(rule) for rule in unsaid]
-    leftovers += [_one_way(fact) for fact in facts.get("carried", []) if fact.pvid != fact.untagged]
+    leftovers += [_one_way(fact) for fact in facts.get("vlan-member", []) if fact.pvid != fact.untagged]
     access, unspoken = let_in(facts.get("access", []))
     leftovers += [_unspoken(fact, reason) for fact, reason in unspoken]
     hostnames = [fact.hostname for fact in facts.get("device", [])]
     answers: tuple[Answer, ...] | None = tuple(
         Answer(fact.interface, AddressSet.of(fact.address.network), fact.place)
-        for fact in cast(list[AnswerFact], facts.get("answer", []))
+        for fact in cast(list[ProxyFact], facts.get("proxy", []))
     )
     if any(reading.answers_itself for reading in readings):
         answers = None  # they follow from the translations, as in an intent
@@ -149,7 +149,7 @@ def _settings(facts: dict[str, list[Any]], host_name: str) -> Settings:
         found,
         host_name=host_name,
         identity=identities[0] if identities else None,
-        resolvers=tuple(each.address for each in facts.get("asked", [])),
+        resolvers=tuple(each.address for each in facts.get("resolver", [])),
         search=tuple(domain for each in facts.get("search", []) for domain in each.domains.split()),
         lookups=next((each.lookups for each in facts.get("lookups", [])), None),
         hosts=tuple(HostEntry(name, tuple(each.address for each in members)) for name, members in hosts.items()),
@@ -208,8 +208,8 @@ def _interfaces(facts: dict[str, list[Any]]) -> tuple[Interface, ...]:
         held.setdefault(address.interface, []).append(address)
     members = _grouped(facts.get("member", []), "master")
     masters = {each.interface: known.get(each.master) for each in facts.get("member", [])}
-    carried = _grouped((each for each in facts.get("carried", []) if _counts(each, masters, known)), "interface")
-    resolvers = _grouped(facts.get("resolver", []), "interface")
+    carried = _grouped((each for each in facts.get("vlan-member", []) if _counts(each, masters, known)), "interface")
+    resolvers = _grouped(facts.get("interface-resolver", []), "interface")
     for name in (*members, *carried, *resolvers, *(each.interface for each in facts.get("member", []))):
         held.setdefault(name, [])
     interfaces = []
@@ -237,7 +237,9 @@ def _interfaces(facts: dict[str, list[Any]]) -> tuple[Interface, ...]:
     return tuple(interfaces)
 
 
-def _counts(fact: CarriedFact, masters: Mapping[str, InterfaceFact | None], known: Mapping[str, InterfaceFact]) -> bool:
+def _counts(
+    fact: VlanMemberFact, masters: Mapping[str, InterfaceFact | None], known: Mapping[str, InterfaceFact]
+) -> bool:
     """Tell whether a VLAN is one to a bridge: all members of one that does not keep them apart are said to be in 1."""
     bridge = masters.get(fact.interface) or known.get(fact.interface)
     return fact.pvid == fact.untagged and (bridge is None or bridge.by_vlan or not bridge.bridge)
@@ -267,9 +269,9 @@ def _unspoken(fact: Passage, reason: str) -> Leftover:
     )  # fmt: skip
 
 
-def _one_way(fact: CarriedFact) -> Leftover:
+def _one_way(fact: VlanMemberFact) -> Leftover:
     reason = "it has no tag on one way only, and an intent cannot say so"
-    return Leftover(fact.place, FACTS["carried"].describe(fact), (), reason, ("bridging",))
+    return Leftover(fact.place, FACTS["vlan-member"].describe(fact), (), reason, ("bridging",))
 
 
 def _no_word(rule: Rule) -> Leftover:

@@ -18,7 +18,7 @@ from agile_lattice.dialects.patterns import Pattern, kind_of
 from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.together import together
 
-ASIDE, ALWAYS, REQUIRED = "aside", "always", "required"
+ASIDE, ALWAYS, REQUIRED = "ignored", "always", "required"
 GONE = "~>"
 LISTS = ("", "permit", "access")
 LET = ("replies", "itself", "neighbours")

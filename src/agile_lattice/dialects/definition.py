@@ -1,48 +1,49 @@
-"""A dialect file: TOML, with a table of phrases for each form of text.
+"""A dialect file: TOML, with a table of statements for each form of text.
 
     dialect = "frr"
     title = "..."
     like = "iptables"                              # it has what that one has, but for what it says itself
     passes = ["loopback-is-lo"]                    # see `passes`
 
-    [kinds]                                        # see `kinds`
+    [types]                                        # how values are spelt; see `kinds`
     distance = {is = "number"}
 
-    [parts]                                        # text used in several phrases as @name
+    [fragments]                                    # text used in several statements as @name
     gateway = "<via> [<interface>]"
 
-    [shared]                                       # phrases used in several blocks, as a line &name
+    [shared]                                       # statements used in several blocks, as a line &name
     settings = '''
-    PHRASE ...
+    STATEMENT ...
     '''
 
     [semantics]                                    # what the device does; see `semantics`
     order = "list"
 
     [cannot]                                       # why a field has no place in this syntax
-    "interface.mtu" = "..."                        # or why a whole kind of fact has none: "resolver"
+    "interface.mtu" = "..."                        # or why a whole kind of fact has none: "interface-resolver"
 
     [[forms]]                                      # the first is written, all are read
     name = "configuration"
     file = "frr.conf"                              # what the text is called when it is written to a folder
     carries = ["interfaces", "routes"]             # sections that a text in this form speaks of
-    surface = {kind = "indent", comment = "!"}     # see `surfaces`
+    syntax = {kind = "indent", comment = "!"}      # how text becomes nested statements; see `surfaces`
     before = ["..."]                               # statements written first, and passed over in reading
     only = "REGEX"                                 # a text in which this is not found is none of this form
     unless = "REGEX"                               # and one in which this is found neither
     change = {how = "typed", without = "no %"}     # how it is changed; see `dialect.Change`
     loading = {command = "/usr/sbin/tool -f %"}    # if it is gone after a restart; see `lasting.Loading`
-    phrases = '''
-    PHRASE / CONDITION         => FACT field=constant
+    statements = '''
+    STATEMENT                  => FACT field=constant
     ~> WHAT IS TYPED TO TAKE IT AWAY
-      PHRASE OF A STATEMENT INSIDE
+      STATEMENT INSIDE         => required
+      STATEMENT INSIDE
     '''
 
-A phrase (see `grammar`) with `=> FACT` makes a fact (see `facts`); without, it adds to the fact
-of the block that it stands in. `=> aside` is for what is legitimately there and not ours, `=> always`
-for what says nothing and has to be there all the same. Without `=>`, or with one of these alone, a
-block just holds others. Statements inside a block inherit the block's fields by name. A condition after ` / ` is a
-statement that must stand directly inside the block.
+A statement (see `grammar`) with `=> FACT` makes a fact (see `facts`), with `=> FACT, FACT` several that belong together
+by the fields that they have in common; without, it adds to the fact of the block that it stands in. `=> required` is
+for what has to stand inside the block, so that it is this statement. `=> ignored` is for what is legitimately there
+and not ours, `=> always` for what says nothing and has to be there all the same. Without `=>`, or with one of these
+alone, a block just holds others. Statements inside a block inherit the block's fields by name.
 
 Behind `=>` there can be, besides `field=constant`:
 
@@ -50,8 +51,12 @@ Behind `=>` there can be, besides `field=constant`:
     needs=FACT|FACT     it is only written if there are such facts
     needs=*             it is only written if something stands inside
     written=never       it is only read
+    first=true          a block has one of it at most: further ones of the same thing are other statements
+    once=true           a text has one of it at most: which of several would decide is not known
     same=FIELD|FIELD    it takes the place of another statement with the same values in these fields
     anew=true           it cannot be altered: what it made goes first
+    denies=LIST         it opens a list of rules that drops what none of them lets pass
+    lets=WHAT           what an `always` statement lets pass before the rules of a list are asked
 """
 
 from __future__ import annotations
@@ -68,6 +73,7 @@ from agile_lattice.dialects.building import Builder, indented, with_shared
 from agile_lattice.dialects.dialect import Change, Dialect, Form
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.expressions import checked, checked_sign
+from agile_lattice.dialects.faults import explained, line_of, no_field
 from agile_lattice.dialects.kinds import NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
 from agile_lattice.dialects.lasting import Loading
 from agile_lattice.dialects.passes.named import PASSES
@@ -83,8 +89,8 @@ PLAIN_NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9._-]*")
 class _FormText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     name: str
     carries: tuple[Section, ...]
-    surface: AnySurface
-    phrases: str
+    syntax: AnySurface
+    statements: str
     before: tuple[str, ...] = ()
     file: str = ""
     change: Change = Change()
@@ -98,8 +104,8 @@ class _DialectText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     title: str
     forms: tuple[_FormText, ...]
     passes: tuple[str, ...] = ()
-    kinds: dict[str, dict[str, Any]] = {}
-    parts: dict[str, str] = {}
+    types: dict[str, dict[str, Any]] = {}
+    fragments: dict[str, str] = {}
     shared: dict[str, str] = {}
     cannot: dict[str, str] = {}
     semantics: Semantics = Semantics()
@@ -121,27 +127,36 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
         raw = msgspec.convert(_whole(tomllib.loads(text), known), _DialectText)
     except KeyError as error:
         raise DefinitionError(
-            file, _line_of(text, "like"), f"there is no other dialect {error} for it to be like"
+            file, line_of(text, "like"), f"there is no other dialect {error} for it to be like"
         ) from None
-    except (tomllib.TOMLDecodeError, msgspec.ValidationError) as error:
-        raise DefinitionError(file, 0, str(error)) from None
+    except tomllib.TOMLDecodeError as error:
+        place = re.search(r"at line (\d+)", str(error))
+        raise DefinitionError(file, int(place[1]) if place else 0, str(error)) from None
+    except msgspec.ValidationError as error:
+        raise DefinitionError(file, *explained(str(error), text, _DialectText)) from None
     unknown = [name for name in raw.passes if name not in PASSES]
     if unknown:
-        raise DefinitionError(file, 0, f"there is no pass {unknown[0]!r}; known are {', '.join(PASSES)}")
+        known_passes = ", ".join(PASSES)
+        raise DefinitionError(
+            file, line_of(text, "passes"), f"there is no pass {unknown[0]!r}; known are {known_passes}"
+        )
+    for name in raw.cannot:
+        if problem := no_field(name):
+            raise DefinitionError(file, line_of(text, name), f"[cannot] {name!r}: {problem}")
     kinds = dict(BASE)
-    for name, description in raw.kinds.items():
+    for name, description in raw.types.items():
         try:
             kinds[name] = _kind(name, description, kinds)
         except (ValueError, KeyError, TypeError, AttributeError, OSError) as error:
-            raise DefinitionError(file, _line_of(text, name), f"kind {name!r}: {error}") from None
+            raise DefinitionError(file, line_of(text, name), f"type {name!r}: {error}") from None
     forms = []
     for form in raw.forms:
-        start = text.partition(form.phrases)[0].count("\n") if form.phrases in text else 0
-        builder = Builder(file, start, kinds, raw.parts)
+        start = text.partition(form.statements)[0].count("\n") if form.statements in text else 0
+        builder = Builder(file, start, kinds, raw.fragments)
         try:
-            lines = list(indented(with_shared(form.phrases, raw.shared)))
+            lines = list(indented(with_shared(form.statements, raw.shared)))
         except KeyError as error:
-            raise DefinitionError(file, start + 1, f"there are no shared phrases {error}") from None
+            raise DefinitionError(file, start + 1, f"there are no shared statements {error}") from None
         block = builder.block(lines, None)
         try:
             signs = [re.compile(checked_sign(each)) if each else None for each in (form.only, form.unless)]
@@ -151,10 +166,10 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
         except (ValueError, re.error) as error:
             raise DefinitionError(file, start, str(error)) from None
         if form.file and not PLAIN_NAME.fullmatch(form.file):
-            line = _line_of(text, "file")
+            line = line_of(text, "file")
             raise DefinitionError(file, line, f"file = {form.file!r} is no plain name: letters, digits, dots, - and _")
         only, unless = signs
-        about = form.name, form.carries, form.surface, form.before, block, form.file, form.change
+        about = form.name, form.carries, form.syntax, form.before, block, form.file, form.change
         forms.append(Form(*about, only, unless, form.loading))
     passes = passes_of(raw.semantics, raw.passes)
     return Dialect(raw.dialect, raw.title, tuple(forms), raw.semantics, passes, raw.cannot, file)
@@ -172,10 +187,6 @@ def _whole(raw: dict[str, Any], known: Callable[[str], str] | None, around: tupl
     return {**base, **raw, **tables}
 
 
-def _line_of(text: str, word: str) -> int:
-    return next((n for n, line in enumerate(text.splitlines(), 1) if line.startswith(word)), 0)
-
-
 def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
     known = {
         "is", "words", "also", "pattern", "most", "offset", "less", "least", "set", "quote", "named", "join", "between",
@@ -184,7 +195,7 @@ def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
         raise ValueError(f"unknown key {min(raw.keys() - known)!r}; known are {', '.join(sorted(known))}")
     base = raw.get("is")
     if base is not None and base not in kinds:
-        raise ValueError(f"there is no kind {base!r}; known are {', '.join(sorted(kinds))}")
+        raise ValueError(f"there is no type {base!r}; known are {', '.join(sorted(kinds))}")
     kind = kinds[base] if base else None
     if base in ("word", "line", "quoted"):
         quote = raw.get("quote", '"' if base == "quoted" else "")

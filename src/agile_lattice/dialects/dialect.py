@@ -87,6 +87,11 @@ class Phrase(msgspec.Struct, frozen=True):
         return tuple(each.name for each in self.makes.parts) or (self.makes.name,) if self.makes is not None else ()
 
     @property
+    def valued(self) -> tuple[tuple[str, Any], ...]:
+        """Those constants that are more than a word: a fact has to have these very values to be written so."""
+        return tuple(each for each in self.constants.items() if not isinstance(each[1], str | bool))
+
+    @property
     def only_adds(self) -> bool:
         """Whether it does nothing but add to the fact of the block that it stands in, or is passed over."""
         return self.makes is None and not (self.once or self.covers or self.lets[1])

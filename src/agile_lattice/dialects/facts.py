@@ -60,7 +60,7 @@ class AddressFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
-class AnswerFact(msgspec.Struct, frozen=True):
+class ProxyFact(msgspec.Struct, frozen=True):
     """A prefix that the device answers for on an interface, besides its own addresses."""
 
     interface: str
@@ -81,7 +81,7 @@ class MemberFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
-class CarriedFact(msgspec.Struct, frozen=True):
+class VlanMemberFact(msgspec.Struct, frozen=True):
     """A VLAN that a member of a bridge carries, or of which the bridge itself is a member.
 
     Attributes:
@@ -98,7 +98,7 @@ class CarriedFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
-class MadeFact(msgspec.Struct, frozen=True):
+class DeclaredInterfaceFact(msgspec.Struct, frozen=True):
     """That an interface is made by the system, where that is said apart from what is set on it.
 
     Attributes:
@@ -122,7 +122,7 @@ class PartFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
-class ResolverFact(msgspec.Struct, frozen=True):
+class InterfaceResolverFact(msgspec.Struct, frozen=True):
     """A DNS resolver to be asked by way of an interface."""
 
     interface: str
@@ -130,15 +130,15 @@ class ResolverFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
-class SideFact(msgspec.Struct, frozen=True):
+class ZoneFact(msgspec.Struct, frozen=True):
     """What side an interface faces: its zone, or a mark that it has for translations."""
 
     interface: str
-    side: str
+    zone: str
     place: Place = NOWHERE
 
 
-class TwinFact(msgspec.Struct, frozen=True):
+class StaticNatFact(msgspec.Struct, frozen=True):
     """A two-way translation of one host, where that is one statement."""
 
     external: Prefix
@@ -149,7 +149,7 @@ class TwinFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
-class GroupFact(msgspec.Struct, frozen=True):
+class AddressSetFact(msgspec.Struct, frozen=True):
     """Addresses that are declared apart, and used by name.
 
     Attributes:
@@ -162,11 +162,11 @@ class GroupFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
-class OfferFact(msgspec.Struct, frozen=True):
+class ServiceFact(msgspec.Struct, frozen=True):
     """A service that is declared apart, and used by name.
 
     Attributes:
-        spare: As in `GroupFact`.
+        spare: As in `AddressSetFact`.
     """
 
     name: str
@@ -197,7 +197,7 @@ class IdentityFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
-class AskedFact(msgspec.Struct, frozen=True):
+class ResolverFact(msgspec.Struct, frozen=True):
     """A DNS resolver that the device asks, whatever way leads to it."""
 
     address: Address
@@ -228,7 +228,7 @@ class HostFact(msgspec.Struct, frozen=True):
 
 SINGLE = "*"
 Fact = (
-    DeviceFact | InterfaceFact | AddressFact | AnswerFact | MemberFact | CarriedFact | MadeFact | PartFact
-    | ResolverFact | AskedFact | SearchFact | LookupsFact | HostFact
-    | SideFact | TwinFact | GroupFact | OfferFact | Route | Rule | Passage | SettingsFact | IdentityFact
+    DeviceFact | InterfaceFact | AddressFact | ProxyFact | MemberFact | VlanMemberFact | DeclaredInterfaceFact
+    | PartFact | InterfaceResolverFact | ResolverFact | SearchFact | LookupsFact | HostFact
+    | ZoneFact | StaticNatFact | AddressSetFact | ServiceFact | Route | Rule | Passage | SettingsFact | IdentityFact
 )  # fmt: skip

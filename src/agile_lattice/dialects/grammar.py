@@ -99,7 +99,11 @@ def _tokens(text: str, parts: Mapping[str, str], inside: tuple[str, ...]) -> Ite
         elif token[0] == "@":
             name = token[1:]
             if name not in parts or name in inside:
-                raise ValueError(f"there is no part {token}" if name not in parts else f"{token} contains itself")
+                raise ValueError(
+                    f"there is no fragment {token}; write \\{token} for the text itself"
+                    if name not in parts
+                    else f"{token} contains itself"
+                )
             yield from _tokens(parts[name], parts, (*inside, name))
             glued = True
         else:
@@ -151,7 +155,7 @@ def _group(tokens: list[tuple[str, bool]], at: int) -> tuple[Element, int]:
 def _hole(token: str, glued: bool) -> Hole:
     found = _HOLE.fullmatch(token)
     if found is None:
-        raise ValueError(f"{token} is not a hole; write <field>, <field:kind>, <field.part:kind> or <field:kind,>")
+        raise ValueError(f"{token} is no placeholder; write <field>, <field:type>, <field.part:type> or <field:type,>")
     field = found["field"]
     return Hole(field, found["part"] or "", found["kind"] or field, bool(found["many"]), glued)
 

@@ -10,21 +10,21 @@ import msgspec
 from agile_lattice.dialects.fact_types import FACTS
 from agile_lattice.dialects.facts import (
     AddressFact,
-    AnswerFact,
-    AskedFact,
-    CarriedFact,
+    AddressSetFact,
     DeviceFact,
-    GroupFact,
     HostFact,
     IdentityFact,
     InterfaceFact,
+    InterfaceResolverFact,
     LookupsFact,
     MemberFact,
-    OfferFact,
+    ProxyFact,
     ResolverFact,
     SearchFact,
+    ServiceFact,
     SettingsFact,
-    SideFact,
+    VlanMemberFact,
+    ZoneFact,
 )
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.intent.answering import answers_for
@@ -45,26 +45,26 @@ def facts_of(device: Device) -> Facts:
         "interface": [],
         "address": [],
         "member": [],
-        "carried": [],
-        "resolver": [],
-        "answer": [],
+        "vlan-member": [],
+        "interface-resolver": [],
+        "proxy": [],
         "route": list(ways(device.ways)),
         "rule": split(device.translations),
         "permit": passages(device.permits),
         "access": passages(device.access),
-        "side": [SideFact(one.name, one.zone or one.name, one.place) for one in device.interfaces],
+        "zone": [ZoneFact(one.name, one.zone or one.name, one.place) for one in device.interfaces],
         "identity": [IdentityFact(device.identity, device.settings.identity is None)] if device.identity else [],
         "settings": [alike(SettingsFact, device.settings)] if device.settings else [],
-        "asked": [AskedFact(each, device.settings.place.at("resolvers")) for each in device.settings.resolvers],
+        "resolver": [ResolverFact(each, device.settings.place.at("resolvers")) for each in device.settings.resolvers],
         "search": _search(device.settings),
         "lookups": _lookups(device.settings),
-        "group": [
-            GroupFact(each.name, each.addresses, True, each.place)
+        "address-set": [
+            AddressSetFact(each.name, each.addresses, True, each.place)
             for each in device.named
             if each.addresses is not None
         ],
-        "offer": [
-            OfferFact(each.name, each.service.protocol, each.service.ports, True, each.place)
+        "service": [
+            ServiceFact(each.name, each.service.protocol, each.service.ports, True, each.place)
             for each in device.named
             if each.service is not None
         ],
@@ -86,20 +86,26 @@ def facts_of(device: Device) -> Facts:
             MemberFact(member, one.name, one.place.at("bridge", "members"))
             for member in (one.bridge.members if one.bridge else ())
         ]
-        facts["resolver"] += [ResolverFact(one.name, each, one.place.at("resolvers")) for each in one.resolvers]
+        facts["interface-resolver"] += [
+            InterfaceResolverFact(one.name, each, one.place.at("resolvers")) for each in one.resolvers
+        ]
         own = one.bridge is not None
         vlans = (*one.tagged, *(one.bridge.vlans if one.bridge else ()))
-        facts["carried"] += [CarriedFact(one.name, vlan, own=own, place=one.place.at("tagged")) for vlan in vlans]
+        facts["vlan-member"] += [
+            VlanMemberFact(one.name, vlan, own=own, place=one.place.at("tagged")) for vlan in vlans
+        ]
         if one.untagged is not None:
-            facts["carried"].append(CarriedFact(one.name, one.untagged, True, True, own, one.place.at("untagged")))
+            facts["vlan-member"].append(
+                VlanMemberFact(one.name, one.untagged, True, True, own, one.place.at("untagged"))
+            )
         for index, address in enumerate(one.addresses):
             facts["address"].append(AddressFact(one.name, address, one.place_of(index)))
     answers = device.answers
     if answers is None:
         answers = tuple(answers_for(device.interfaces, device.translations))
     for answer in answers:
-        facts["answer"] += [
-            AnswerFact(answer.interface, prefix, answer.place.at(str(prefix))) for prefix in answer.addresses.prefixes()
+        facts["proxy"] += [
+            ProxyFact(answer.interface, prefix, answer.place.at(str(prefix))) for prefix in answer.addresses.prefixes()
         ]
     return cast(Facts, facts)
 

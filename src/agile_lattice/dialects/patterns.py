@@ -111,7 +111,7 @@ def kind_of(hole: Hole, kinds: Mapping[str, Kind]) -> Kind:
         ValueError: If there is no such kind.
     """
     if hole.kind not in kinds:
-        raise ValueError(f"there is no kind {hole.kind!r}; known are {', '.join(sorted(kinds))}")
+        raise ValueError(f"there is no type {hole.kind!r}; known are {', '.join(sorted(kinds))}")
     kind = kinds[hole.kind]
     return kind.listed() if hole.many else kind
 

@@ -38,7 +38,8 @@ def present_of(kind: FactType, traits: tuple[Any, ...]) -> dict[str, Any]:
 
 def agrees(phrase: Phrase, present: Mapping[str, Any]) -> bool:
     """Tell whether what a phrase sets by being there is so."""
-    return all(present.get(name) == value for name, value in phrase.constants.items())
+    valued = dict(phrase.valued)  # of these the values were looked at: a trait says less
+    return all(name in valued or present.get(name) == value for name, value in phrase.constants.items())
 
 
 def planned(

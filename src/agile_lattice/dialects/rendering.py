@@ -248,7 +248,11 @@ class _Writer:
         if several:
             facts = [fact for fact in facts if id(fact) not in self.said]
             self.said.update(map(id, facts))
+        usable, special = phrases, any(each.valued for each in phrases)
         for fact in self.joined(kind, facts) if kind.parts else facts:
+            if special:
+                usable = [each for each in phrases if all(getattr(fact, name) == value for name, value in each.valued)]
+                plans = self._plans[tuple(map(id, usable))]
             before = self.told.get(id(fact), frozenset()) if several else frozenset()
             traits = traits_of(fact)
             plan = plans.get((traits, before))
@@ -259,7 +263,7 @@ class _Writer:
                 except Unspellable:
                     pass  # it is said below which field it is
             if plan is None:
-                plan = planned(kind, phrases, traits, around, before, beside)
+                plan = planned(kind, usable, traits, around, before, beside)
                 if (
                     len(plan.shapes) == 1
                     and plan.block is None
@@ -276,7 +280,7 @@ class _Writer:
                     self.refusals.append(refusal)
                 continue
             if plan.first is not None:
-                phrases = [each for each in phrases if each is not plan.first]
+                usable = phrases = [each for each in phrases if each is not plan.first]
                 plans = self._plans[tuple(map(id, phrases))]
             if plan.untold:
                 self.tell_more(kind, fact, plan.untold)

@@ -25,7 +25,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.dialects.errors import Refusal, Refusals
-from agile_lattice.dialects.facts import AnswerFact, Fact, TwinFact
+from agile_lattice.dialects.facts import Fact, ProxyFact, StaticNatFact
 from agile_lattice.dialects.passes import Facts, Pass
 from agile_lattice.dialects.passes.external import EXTERNAL
 from agile_lattice.dialects.passes.families import only
@@ -100,11 +100,11 @@ def _itself_down(facts: Facts, dialect: str) -> Facts:
     _refuse(
         [
             Refusal(dialect, f"{fact.proxy} for {fact.address} on {fact.interface}", "answers", fact.place, reason)
-            for fact in facts.get("answer", [])
-            if isinstance(fact, AnswerFact) and minus(((fact.address.first, fact.address.last),), used)
+            for fact in facts.get("proxy", [])
+            if isinstance(fact, ProxyFact) and minus(((fact.address.first, fact.address.last),), used)
         ]
     )
-    return {**facts, "answer": []}
+    return {**facts, "proxy": []}
 
 
 # A device that drops whatever no permit lets pass needs one for everything, where the intent has none.
@@ -139,15 +139,15 @@ def _kinds_down(facts: Facts, dialect: str) -> Facts:
                 f"one-to-one translations come first there, and {passed.name or 'a rule'} before it takes some packets"
             )
             refusals.append(Refusal(dialect, f"translation {one.name}", "", one.place, reason))
-        twins.append(TwinFact(one.external, one.internal, one.facing, one.name, None, one.place))
+        twins.append(StaticNatFact(one.external, one.internal, one.facing, one.name, None, one.place))
     _refuse(refusals)
-    return {**facts, "twin": twins, "rule": list(others)}
+    return {**facts, "static-nat": twins, "rule": list(others)}
 
 
 def _kinds_up(facts: Facts) -> Facts:
-    twins = [fact for fact in facts.get("twin", []) if isinstance(fact, TwinFact)]
+    twins = [fact for fact in facts.get("static-nat", []) if isinstance(fact, StaticNatFact)]
     statics = [Static(each.external, each.internal, each.name, each.facing, place=each.place) for each in twins]
-    return {**facts, "twin": [], "rule": [*split(statics), *facts.get("rule", [])]}
+    return {**facts, "static-nat": [], "rule": [*split(statics), *facts.get("rule", [])]}
 
 
 # Order by written ranks.

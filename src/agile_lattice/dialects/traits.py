@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from agile_lattice.dialects.facts import AddressFact, AnswerFact, InterfaceFact, SettingsFact
+from agile_lattice.dialects.facts import AddressFact, InterfaceFact, ProxyFact, SettingsFact
 from agile_lattice.dialects.kinds import WHOLE
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.permits import Passage
@@ -36,7 +36,7 @@ def interface_traits(one: InterfaceFact) -> tuple[Any, ...]:
     )
 
 
-def address_traits(one: AddressFact | AnswerFact) -> tuple[Any, ...]:
+def address_traits(one: AddressFact | ProxyFact) -> tuple[Any, ...]:
     """Return the traits of an address, or of what is answered for."""
     return True, one.address.family
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import difflib
 import textwrap
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from importlib.resources import files
 
 import msgspec
@@ -13,6 +14,7 @@ from agile_lattice.dialects.assembly import Capture, assemble
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import CaptureError, Refusal, Refusals
 from agile_lattice.dialects.lowering import facts_in
+from agile_lattice.dialects.names import named_as_there
 from agile_lattice.dialects.passes.families import of_family
 from agile_lattice.dialects.reading.texts import Reading, best_reading, read_form, read_statements
 from agile_lattice.dialects.reading.understanding import Trace
@@ -32,14 +34,14 @@ class Taken(msgspec.Struct, frozen=True):
     Attributes:
         line: Its line, from 1.
         text: The statement.
-        phrase: The phrase that took it, as it stands in the dialect file.
-        phrase_line: The phrase's line there.
+        definition: The statement that it is, as it stands in the dialect file.
+        definition_line: The line of that there.
     """
 
     line: int
     text: str
-    phrase: str
-    phrase_line: int
+    definition: str
+    definition_line: int
 
 
 class Trial(msgspec.Struct, frozen=True):
@@ -47,10 +49,11 @@ class Trial(msgspec.Struct, frozen=True):
 
     Attributes:
         form: The form of the dialect that it was read as.
-        taken: Every statement that was understood, with its phrase, in order of lines.
+        taken: Every statement that was understood, with what it is in the dialect, in order of lines.
         capture: What was read, and what was left over.
         rendered: What was read, written again: name and text of each file.
         refusals: Why it could not be written, if it could not.
+        changes: What changes when it is written again, but for blanks: lines that begin with `-`, `+` or a blank.
         again: `SAME` if what was written reads as the same, `OTHER` if it does not, `REFUSED` if nothing was written.
     """
 
@@ -60,6 +63,7 @@ class Trial(msgspec.Struct, frozen=True):
     rendered: tuple[tuple[str, str], ...]
     refusals: tuple[Refusal, ...]
     again: str
+    changes: tuple[str, ...] = ()
 
 
 def try_sample(dialect: Dialect, text: str, file: str) -> Trial:
@@ -76,12 +80,22 @@ def try_sample(dialect: Dialect, text: str, file: str) -> Trial:
     taken = _taken(statements, trace)
     capture = assemble("", [dialect], [reading])
     try:
-        rendered = render_facts(dialect, facts_in(capture.device, dialect.carries))
+        facts = named_as_there(facts_in(capture.device, dialect.carries), [reading.facts])
+        rendered = render_facts(dialect, facts)
     except Refusals as refused:
         return Trial(form.name, taken, capture, (), refused.refusals, REFUSED)
     again = _read_all(dialect, rendered)
     same = again is not None and not again.leftovers and _alike(again.device, capture.device)
-    return Trial(form.name, taken, capture, tuple(rendered), (), SAME if same else OTHER)
+    changes = _changes(text, "".join(each for _, each in rendered)) if form is dialect.forms[0] else ()
+    return Trial(form.name, taken, capture, tuple(rendered), (), SAME if same else OTHER, tuple(changes))
+
+
+def _changes(before: str, after: str) -> Iterator[str]:
+    """Yield the lines that differ between two texts, but for blanks, with a line around each."""
+    old, new = ([" ".join(each.split()) for each in text.split("\n")] for text in (before, after))
+    for line in list(difflib.unified_diff(old, new, n=1, lineterm=""))[2:]:
+        if not line.startswith("@@") and line[1:]:
+            yield line
 
 
 def _taken(statements: Sequence[Statement], trace: Trace) -> tuple[Taken, ...]:

@@ -50,7 +50,7 @@ def show_matrix(console: Console, matrix: Mapping[str, Mapping[str, str]], names
 
 
 def show_facts(console: Console, facts: Sequence[FactReference]) -> None:
-    """Print what phrases can make: each fact, and its fields."""
+    """Print what statements can say: each fact, and its fields."""
     for fact in facts:
         section = f"  ({fact.section})" if fact.section else ""
         console.print(Text.assemble((fact.name, "intent"), (section, "place"), f"  {fact.meaning}"))
@@ -65,9 +65,9 @@ def show_facts(console: Console, facts: Sequence[FactReference]) -> None:
 
 
 def show_kinds(console: Console, kinds: Sequence[KindReference]) -> None:
-    """Print the kinds that every dialect has."""
+    """Print the types that every dialect has."""
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="head")
-    for column in ("kind", "reads", "such as"):
+    for column in ("type", "reads", "such as"):
         table.add_column(column, overflow="fold")
     for kind in kinds:
         table.add_row(Text(kind.name, style="intent"), kind.reads, Text(kind.example))
@@ -91,9 +91,9 @@ def _mark(reason: str) -> Text:
 
 
 def show_trial(console: Console, trial: Trial, intent: str) -> None:
-    """Print which lines of a sample were understood and by which phrase, what came out, and whether it comes back."""
+    """Print how the lines of a sample were understood, what came out, and what changes when it is written again."""
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="head")
-    for column in ("line", "understood", "by the phrase"):
+    for column in ("line", "understood", "as the dialect says it"):
         table.add_column(column, overflow="fold")
     for one in sorted(trial.taken, key=lambda each: each.line):
         table.add_row(str(one.line), one.text, _phrase(one))
@@ -108,12 +108,15 @@ def show_trial(console: Console, trial: Trial, intent: str) -> None:
             console.print(Text(f"  {each}"))
     elif trial.again != SAME:
         console.print(Text("It is written again, and reads as something else:", style="strong"))
-        for _, text in trial.rendered:
-            console.print(Text(text))
+    if trial.changes:
+        console.print(Text("What changes when it is written again, besides blanks:", style="head"))
+        for line in trial.changes:
+            console.print(Text(line, style={"-": "extra", "+": "missing"}.get(line[0], "place")))
+        console.print()
     left = plural(len(trial.capture.leftovers), "line") if trial.capture.leftovers else "nothing"
     said = f"{trial.form}: {plural(len(trial.taken), 'statement')} understood, {left} left over"
     console.print(Text(f"{said}; written and read again: {trial.again}", style="head"))
 
 
 def _phrase(one: Taken) -> Text:
-    return Text.assemble((f"{one.phrase_line}: ", "place"), one.phrase)
+    return Text.assemble((f"{one.definition_line}: ", "place"), one.definition)

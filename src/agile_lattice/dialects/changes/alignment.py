@@ -14,7 +14,7 @@ from agile_lattice.intent.model import Section
 from agile_lattice.packets.order import longest_run
 
 # What has no section of its own, and the sections for which it is there.
-SHARED = ("side", "group", "offer")
+SHARED = ("zone", "address-set", "service")
 FOR = {"interfaces", "translations", "permits"}
 
 

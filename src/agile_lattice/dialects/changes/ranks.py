@@ -9,11 +9,18 @@ from typing import Any
 from msgspec.structs import replace
 
 from agile_lattice.dialects.changes.outline import Node
-from agile_lattice.dialects.facts import ResolverFact
+from agile_lattice.dialects.facts import InterfaceResolverFact
 from agile_lattice.dialects.semantics import STEP, by_rank
 
 # What tells lists of one kind apart, by field; the resolvers of an interface count in their order within a family.
-ORDERED = {"rule": "stage", "permit": "", "access": "", "asked": "", "host": "name", "resolver": "interface"}
+ORDERED = {
+    "rule": "stage",
+    "permit": "",
+    "access": "",
+    "resolver": "",
+    "host": "name",
+    "interface-resolver": "interface",
+}
 
 
 def list_of(node: Node) -> object:
@@ -22,7 +29,7 @@ def list_of(node: Node) -> object:
         return None
     if node.phrase is not None and "rank" in node.phrase.constants:
         return None  # it has its place by what it is, as what is done with the rest
-    family = node.fact.address.family if isinstance(node.fact, ResolverFact) else None
+    family = node.fact.address.family if isinstance(node.fact, InterfaceResolverFact) else None
     return node.kind.name, getattr(node.fact, ORDERED[node.kind.name], ""), family
 
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from agile_lattice.dialects.facts import Fact, GroupFact, OfferFact
+from agile_lattice.dialects.facts import AddressSetFact, Fact, ServiceFact
 from agile_lattice.dialects.passes import Facts, Pass
 from agile_lattice.intent.addresses import AddressSet, spell_range
 from agile_lattice.intent.permits import Passage
@@ -55,12 +55,12 @@ def used_in(facts: Facts) -> set[Any]:
 
 def stands_for(fact: Fact) -> Any:
     """Return what a declared name stands for, as `used_in` has it."""
-    return (fact.protocol, fact.ports) if isinstance(fact, OfferFact) else getattr(fact, "addresses", None)
+    return (fact.protocol, fact.ports) if isinstance(fact, ServiceFact) else getattr(fact, "addresses", None)
 
 
 def _down(facts: Facts, dialect: str) -> Facts:
-    known_groups = [each for each in facts.get("group", []) if isinstance(each, GroupFact)]
-    known_offers = [each for each in facts.get("offer", []) if isinstance(each, OfferFact)]
+    known_groups = [each for each in facts.get("address-set", []) if isinstance(each, AddressSetFact)]
+    known_offers = [each for each in facts.get("service", []) if isinstance(each, ServiceFact)]
     groups: dict[str, Fact] = {each.name: each for each in known_groups if not each.spare}
     offers: dict[str, Fact] = {each.name: each for each in known_offers if not each.spare}
     # What a device has a name for already goes by that name; else by the intent's, if nothing else is called so.
@@ -82,21 +82,21 @@ def _down(facts: Facts, dialect: str) -> Facts:
                 addresses = getattr(fact, field, None)
                 if addresses is not None:
                     name = group_names.setdefault(addresses, _free(_group_name(addresses), groups))
-                    groups.setdefault(name, GroupFact(name, addresses, place=fact.place))
+                    groups.setdefault(name, AddressSetFact(name, addresses, place=fact.place))
                     named[field] = name
             if fact.protocol is not None:
                 service = fact.protocol, fact.ports
                 name = offer_names.setdefault(service, _free(_offer_name(*service), offers))
-                offers.setdefault(name, OfferFact(name, fact.protocol, fact.ports, place=fact.place))
+                offers.setdefault(name, ServiceFact(name, fact.protocol, fact.ports, place=fact.place))
                 named |= {"protocol": name, "ports": None}
             members.append(replace(fact, **named))
         changed[kind] = members
-    return {**facts, **changed, "group": list(groups.values()), "offer": list(offers.values())}
+    return {**facts, **changed, "address-set": list(groups.values()), "service": list(offers.values())}
 
 
 def _up(facts: Facts) -> Facts:
-    groups = {fact.name: fact.addresses for fact in facts.get("group", []) if isinstance(fact, GroupFact)}
-    offers = {fact.name: fact for fact in facts.get("offer", []) if isinstance(fact, OfferFact)}
+    groups = {fact.name: fact.addresses for fact in facts.get("address-set", []) if isinstance(fact, AddressSetFact)}
+    offers = {fact.name: fact for fact in facts.get("service", []) if isinstance(fact, ServiceFact)}
     changed: Facts = {}
     lost: list[Fact] = []
     for kind in KINDS:
@@ -121,4 +121,4 @@ def _up(facts: Facts) -> Facts:
 
 APART = Pass(_down, _up)
 # Where nothing is declared apart, names have no place.
-INLINE = Pass(lambda facts, dialect: {**facts, "group": [], "offer": []}, lambda facts: facts)
+INLINE = Pass(lambda facts, dialect: {**facts, "address-set": [], "service": []}, lambda facts: facts)

@@ -9,11 +9,11 @@ from msgspec.structs import replace
 
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS
-from agile_lattice.dialects.facts import Fact, TwinFact
+from agile_lattice.dialects.facts import Fact, StaticNatFact
 from agile_lattice.intent.stages import Rule, overlap, split
 from agile_lattice.intent.translations import Static
 
-KINDS = ("twin", "rule")
+KINDS = ("static-nat", "rule")
 
 
 def numbered(facts: dict[str, list[Fact]], dialect: str) -> dict[str, list[Fact]]:
@@ -29,7 +29,7 @@ def numbered(facts: dict[str, list[Fact]], dialect: str) -> dict[str, list[Fact]
         before: list[Rule] = []
         changed[kind] = []
         for fact in facts.get(kind, []):
-            assert isinstance(fact, TwinFact | Rule)
+            assert isinstance(fact, StaticNatFact | Rule)
             halves = _halves(fact)
             other = next((each for each in before for half in halves if overlap(each, half)), None)
             if other is not None:
@@ -42,7 +42,7 @@ def numbered(facts: dict[str, list[Fact]], dialect: str) -> dict[str, list[Fact]
     return {**facts, **changed}
 
 
-def _halves(fact: TwinFact | Rule) -> list[Rule]:
+def _halves(fact: StaticNatFact | Rule) -> list[Rule]:
     if isinstance(fact, Rule):
         return [fact]
     return split([Static(fact.external, fact.internal, fact.name, fact.facing)])

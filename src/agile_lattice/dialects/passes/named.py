@@ -9,17 +9,17 @@ from msgspec.structs import replace
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.facts import (
     AddressFact,
-    AnswerFact,
-    AskedFact,
-    CarriedFact,
+    DeclaredInterfaceFact,
     Fact,
     HostFact,
     IdentityFact,
     InterfaceFact,
-    MadeFact,
     MemberFact,
     PartFact,
-    SideFact,
+    ProxyFact,
+    ResolverFact,
+    VlanMemberFact,
+    ZoneFact,
 )
 from agile_lattice.dialects.passes import Facts, Pass
 from agile_lattice.dialects.passes.expansion import contract, expand
@@ -60,11 +60,11 @@ def _loopback_up(facts: Facts) -> Facts:
 def _answers_down(facts: Facts, dialect: str) -> Facts:
     extra: list[Fact] = [
         AddressFact(fact.interface, Prefix.host(Address(fact.address.family, value)), fact.place)
-        for fact in facts.get("answer", [])
-        if isinstance(fact, AnswerFact)
+        for fact in facts.get("proxy", [])
+        if isinstance(fact, ProxyFact)
         for value in range(fact.address.first, fact.address.last + 1)
     ]
-    return {**facts, "answer": [], "address": [*facts.get("address", []), *extra]}
+    return {**facts, "proxy": [], "address": [*facts.get("address", []), *extra]}
 
 
 def _unequal_down(facts: Facts, dialect: str) -> Facts:
@@ -177,23 +177,23 @@ def _made_down(facts: Facts, dialect: str) -> Facts:
     for fact in facts.get("interface", []):
         assert isinstance(fact, InterfaceFact)
         if fact.bridge:
-            made.append(MadeFact(fact.interface, "bridge", None, fact.by_vlan, fact.place))
+            made.append(DeclaredInterfaceFact(fact.interface, "bridge", None, fact.by_vlan, fact.place))
         if fact.parent and fact.vlan:
-            made.append(MadeFact(fact.interface, "vlan", fact.vlan, place=fact.place))
+            made.append(DeclaredInterfaceFact(fact.interface, "vlan", fact.vlan, place=fact.place))
             parts.append(PartFact(fact.parent, fact.interface, fact.place))
             fact = replace(fact, parent="", vlan=None)
         interfaces.append(replace(fact, bridge=False, by_vlan=False))
     # The unit says whose VLAN it is.
     carried: list[Fact] = [
-        replace(each, own=False) for each in facts.get("carried", []) if isinstance(each, CarriedFact)
+        replace(each, own=False) for each in facts.get("vlan-member", []) if isinstance(each, VlanMemberFact)
     ]
-    return {**facts, "interface": interfaces, "made": made, "part": parts, "carried": carried}
+    return {**facts, "interface": interfaces, "declared-interface": made, "part": parts, "vlan-member": carried}
 
 
 def _made_up(facts: Facts) -> Facts:
     interfaces = list(facts.get("interface", []))
-    for fact in facts.get("made", []):
-        assert isinstance(fact, MadeFact)
+    for fact in facts.get("declared-interface", []):
+        assert isinstance(fact, DeclaredInterfaceFact)
         place = Place(fact.place.file, fact.place.line, dict.fromkeys(("bridge", "by_vlan", "vlan"), fact.place))
         bridge = fact.sort == "bridge"
         interfaces.append(
@@ -231,16 +231,16 @@ def _started_down(facts: Facts, dialect: str) -> Facts:
     for fact in facts.get("interface", []):
         assert isinstance(fact, InterfaceFact)
         if fact.enabled:
-            marks.append(SideFact(fact.interface, STARTED, fact.place))
+            marks.append(ZoneFact(fact.interface, STARTED, fact.place))
         bare = replace(fact, enabled=True)
         named = fact.interface in addressed or (fact.interface == LOOPBACK and fact.enabled)
         if not named or fact.interface in routed or bare != InterfaceFact(fact.interface):
             interfaces.append(bare)
-    return {**facts, "interface": interfaces, "side": marks}
+    return {**facts, "interface": interfaces, "zone": marks}
 
 
 def _started_up(facts: Facts) -> Facts:
-    marks = {fact.interface: fact for fact in facts.get("side", []) if isinstance(fact, SideFact)}
+    marks = {fact.interface: fact for fact in facts.get("zone", []) if isinstance(fact, ZoneFact)}
     known = [fact for fact in facts.get("interface", []) if isinstance(fact, InterfaceFact)]
     # An interface may be named by its mark, or by its addresses, only.
     named = {fact.interface: fact.place for fact in facts.get("address", []) if isinstance(fact, AddressFact)}
@@ -249,7 +249,7 @@ def _started_up(facts: Facts) -> Facts:
         named.pop(fact.interface, None)
     known += [InterfaceFact(name, place=place) for name, place in named.items()]
     interfaces: list[Fact] = [replace(fact, enabled=fact.interface in marks) for fact in known]
-    return {**facts, "interface": interfaces, "side": []}
+    return {**facts, "interface": interfaces, "zone": []}
 
 
 def _policy_up(facts: Facts) -> Facts:
@@ -279,8 +279,8 @@ def _three_down(facts: Facts, dialect: str) -> Facts:
         Refusal(
             dialect, f"resolver {fact.address}", "resolvers", fact.place, f"no more than {MOST_RESOLVERS} are asked"
         )
-        for fact in facts.get("asked", [])[MOST_RESOLVERS:]
-        if isinstance(fact, AskedFact)
+        for fact in facts.get("resolver", [])[MOST_RESOLVERS:]
+        if isinstance(fact, ResolverFact)
     ]
     if refusals:
         raise Refusals(refusals)

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.fact_types import FACTS
-from agile_lattice.dialects.facts import Fact, SideFact, TwinFact
+from agile_lattice.dialects.facts import Fact, StaticNatFact, ZoneFact
 from agile_lattice.dialects.passes import Facts, Pass
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.stages import Rule
@@ -20,9 +20,9 @@ OUTER, INNER = "outer", "inner"
 
 def _sides(facts: Facts) -> dict[str, tuple[str, ...]]:
     found: dict[str, set[str]] = {}
-    for fact in facts.get("side", []):
-        assert isinstance(fact, SideFact)
-        found.setdefault(fact.side, set()).add(fact.interface)
+    for fact in facts.get("zone", []):
+        assert isinstance(fact, ZoneFact)
+        found.setdefault(fact.zone, set()).add(fact.interface)
     return {side: tuple(sorted(members)) for side, members in found.items()}
 
 
@@ -72,7 +72,7 @@ def _zones_up(facts: Facts) -> Facts:
 
 
 def _marks_down(facts: Facts, dialect: str) -> Facts:
-    marked = {fact.interface for fact in facts.get("side", []) if isinstance(fact, SideFact)}
+    marked = {fact.interface for fact in facts.get("zone", []) if isinstance(fact, ZoneFact)}
     outer: tuple[str, ...] | None = None
 
     def why_not(side: tuple[str, ...] | None) -> str:
@@ -97,8 +97,8 @@ def _marks_down(facts: Facts, dialect: str) -> Facts:
             outer = side
         rules.append(replace(fact, arrives=None, leaves=None))
     twins: list[Fact] = []
-    for twin in facts.get("twin", []):
-        assert isinstance(twin, TwinFact)
+    for twin in facts.get("static-nat", []):
+        assert isinstance(twin, StaticNatFact)
         if reason := why_not(twin.facing):
             refusals.append(Refusal(dialect, f"translation {twin.name}", "facing", twin.place.at("facing"), reason))
         else:
@@ -107,23 +107,23 @@ def _marks_down(facts: Facts, dialect: str) -> Facts:
     if refusals:
         raise Refusals(refusals)
     sides: list[Fact] = []
-    for fact in facts.get("side", []):
-        assert isinstance(fact, SideFact)
+    for fact in facts.get("zone", []):
+        assert isinstance(fact, ZoneFact)
         if outer is not None:
-            sides.append(replace(fact, side=OUTER if fact.interface in outer else INNER))
-        elif fact.side in (OUTER, INNER):
+            sides.append(replace(fact, zone=OUTER if fact.interface in outer else INNER))
+        elif fact.zone in (OUTER, INNER):
             sides.append(fact)  # it is marked already, and nothing wants it otherwise
-    return {**facts, "rule": rules, "twin": twins, "side": sides}
+    return {**facts, "rule": rules, "static-nat": twins, "zone": sides}
 
 
 def called_as(sides: Iterable[Fact], there: Iterable[Fact]) -> list[Fact]:
     """Call sides as a device calls them already, where they are the same interfaces."""
-    names = {members: name for name, members in _sides({"side": [*there]}).items()}
-    own = _sides({"side": [*sides]})
+    names = {members: name for name, members in _sides({"zone": [*there]}).items()}
+    own = _sides({"zone": [*sides]})
     called = {side: names.get(members, side) for side, members in own.items()}
     if len({*called.values()}) < len(called):
         return [*sides]  # another side has that name in the intent
-    return [replace(fact, side=called[fact.side]) for fact in sides if isinstance(fact, SideFact)]
+    return [replace(fact, zone=called[fact.zone]) for fact in sides if isinstance(fact, ZoneFact)]
 
 
 def _mark_refusal(dialect: str, fact: Rule, key: str, reason: str) -> Refusal:
@@ -137,8 +137,10 @@ def _facing(fact: Rule, outer: tuple[str, ...] | None) -> Rule:
 def _marks_up(facts: Facts) -> Facts:
     outer = _sides(facts).get(OUTER)
     rules: list[Fact] = [_facing(fact, outer) for fact in facts.get("rule", []) if isinstance(fact, Rule)]
-    twins: list[Fact] = [replace(fact, facing=outer) for fact in facts.get("twin", []) if isinstance(fact, TwinFact)]
-    return {**facts, "rule": rules, "twin": twins}
+    twins: list[Fact] = [
+        replace(fact, facing=outer) for fact in facts.get("static-nat", []) if isinstance(fact, StaticNatFact)
+    ]
+    return {**facts, "rule": rules, "static-nat": twins}
 
 
 ZONES = Pass(_zones_down, _zones_up)

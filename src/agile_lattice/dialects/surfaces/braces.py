@@ -20,12 +20,14 @@ class Braces(Surface, frozen=True, tag="braces"):
         comment: Characters that make the rest of a line a comment.
         enclosed: What opens and closes a comment that can go over several lines; empty for none.
         blocks: First words of statements whose block may stand on the same line; of others, braces there are words.
-        end: What ends a statement and a block when they are written: nothing, or `;`.
+        end: What ends a statement when it is written: nothing, or `;`.
+        close: What closes a block when it is written: `}` with the end behind it if nothing else is said.
     """
 
     comment: str = ""
     enclosed: tuple[str, ...] = ()
     end: str = ""
+    close: str = ""
     blocks: tuple[str, ...] = ()
     closed: ClassVar[bool] = True
 
@@ -71,7 +73,7 @@ class Braces(Surface, frozen=True, tag="braces"):
                 continue
             lines.append(f"{indent}{statement.text} {{")
             self._print(statement.children, indent + "\t", lines)
-            lines.append(f"{indent}}}{end}")
+            lines.append(indent + (self.close or f"}}{end}"))
 
 
 class _Cutter:
