@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint wheel pythons bench screenshots docs pages captures proofs mutants clean
+.PHONY: demo test lint wheel pythons bench screenshots docs pages captures proofs mutants coverage clean
 
 demo: $(VENV)/installed
 	@$(BIN)/lattice demo
@@ -46,6 +46,10 @@ proofs: $(VENV)/installed-test
 # Which small changes of compare/ and behaviour/ no test notices: a hundred at random, for about two hours.
 mutants: $(VENV)/installed-test
 	$(BIN)/python scripts/mutants.py 100
+
+# How much of the configurations in the source packages of the programs is understood; writes docs/coverage.md.
+coverage: $(VENV)/installed-test
+	$(BIN)/python scripts/coverage.py
 
 screenshots: $(VENV)/installed-test
 	@sh scripts/install_programs.sh xvfb xterm x11-apps imagemagick fonts-dejavu-core chromium

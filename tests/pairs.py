@@ -62,14 +62,98 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         ip route 10.62.0.0/16 NULL0
         ip route 10.63.0.0/16 nu
         ip route 10.64.0.0/16 10.40.10.9 vrf red
+        ip route 10.65.0.0/16 10.40.10.9 nexthop-vrf red
         interface lan0 vrf red
          ip address 10.40.10.1/24
+        vrf red
+         vni 100
+         ip route 10.66.0.0/16 10.40.10.9
+         exit-vrf
         """,
         """
         settings: {forwarding: {ipv6: true}, identity: 10.255.0.9}
-        routes: [{to: 10.61.0.0/16, discard: true}, {to: 10.62.0.0/16, discard: true}]
+        interfaces: {lan0: {address: 10.40.10.1/24, instance: red}}
+        routes:
+          - {to: 10.61.0.0/16, discard: true}
+          - {to: 10.62.0.0/16, discard: true}
+          - {to: 10.64.0.0/16, via: 10.40.10.9, instance: red}
+          - {to: 10.66.0.0/16, via: 10.40.10.9, instance: red}
         """,
-        [5, 6, 7, 8],
+        [5, 7],
+    ),
+    (
+        "networkd sysctl",
+        """
+        [Match]
+        Name=lan0
+
+        [Network]
+        Address=10.40.10.1/24
+        Gateway=10.40.10.9
+        IPForward=yes
+
+        [Route]
+        Gateway=2001:db8::9
+        Metric=2000
+
+        [Route]
+        Destination=10.66.0.7
+        Gateway=10.40.10.9
+
+        [Route]
+        Destination=10.67.0.0/16
+        Gateway=_dhcp4
+        """,
+        """
+        settings: {forwarding: true}
+        interfaces: {lan0: {address: 10.40.10.1/24}}
+        routes:
+          - {to: default, via: 10.40.10.9}
+          - {to: default, via: "2001:db8::9", interface: lan0, distance: 977}
+          - {to: 10.66.0.7/32, via: 10.40.10.9}
+        """,
+        [17, 18, 19],
+    ),
+    (
+        "netplan",
+        """
+        network:
+          version: 2
+          renderer: networkd
+          ethernets:
+            renderer: networkd
+            lan0:
+              macaddress: "02:00:00:00:00:01"
+              tcp-segmentation-offload: true
+              dhcp4: n
+              addresses:
+                - 10.40.10.1/24: {label: "lan0:x", lifetime: 0}
+                - 10.40.11.1/24
+              routes:
+                - {to: 10.66.0.0/16, via: 10.40.10.9, mtu: 1400, scope: global}
+                - {to: 10.67.0.0/16, via: 10.40.10.9, table: 7}
+        """,
+        """
+        interfaces: {lan0: {address: [10.40.10.1/24, 10.40.11.1/24]}}
+        routes: [{to: 10.66.0.0/16, via: 10.40.10.9}]
+        """,
+        [15],
+    ),
+    (
+        "ifupdown",
+        """
+        auto lo  lan0 wan0
+        iface lo inet loopback
+        iface lan0 inet static
+          address 10.40.10.1/24
+          hwaddress 02:00:00:00:00:01
+        iface wan0 inet dhcp
+        iface spare inet manual
+        """,
+        """
+        interfaces: {lan0: {address: 10.40.10.1/24}, wan0: {learns: dhcp}, spare: {enabled: false}, lo: {loopback: []}}
+        """,
+        [],
     ),
     (
         "bird",
@@ -268,7 +352,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
           - {to: default, via: 10.40.10.9}
           - {to: 10.66.0.0/16, discard: true, distance: 7}
         """,
-        [11],
+        [],
     ),
     (
         "networkd",
@@ -426,10 +510,10 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
               addresses: [10.40.10.1/24, {10.40.10.2/24: {label: "lan0:1"}}]
         """,
         """
-        interfaces: {lan0: {address: 10.40.10.1/24}}
+        interfaces: {lan0: {address: [10.40.10.1/24, 10.40.10.2/24]}}
         routes: [{to: default, via: 10.40.10.9}]
         """,
-        [6],
+        [],
     ),
     (
         "iptables ip6tables",

@@ -137,7 +137,7 @@ class Builder:
         conditions = [parse_phrase(each, self.parts) for each in wanted]
         rest = [each for each in line.inside if not each.required]
         gone = parse_phrase(line.gone, self.parts)
-        for elements in (head, *conditions, gone):
+        for elements in (head, *conditions, gone) if target or written else ():  # what is only read may just hand on
             self.check(elements, target, dict.fromkeys(same) | constants)
         block = self.block(rest, target, denies) if rest else None
         if makes is not None and not (
@@ -177,6 +177,9 @@ class Builder:
             anew,
             Shapes(gone, self.kinds, target) if line.gone else None,
             block,
+            makes is None
+            and block is not None
+            and all(each.makes or each.aside or each.hands_on for each in block.phrases),
             tuple(each.firsts for each, _ in compiled if each.firsts),
             whole,
         )

@@ -49,6 +49,8 @@ class Phrase(msgspec.Struct, frozen=True):
         anew: Whether its statement cannot be altered where it is: what it makes goes, and is made anew.
         gone: What is typed to take its statement away, where that is not what the form says of all.
         block: The phrases inside; `None` if it opens no block.
+        hands_on: Whether all that stands inside its block are facts, none of which it is itself: they come in the order
+            of the text, with those beside it.
         wanted: The words of which each condition wants one to begin a statement inside, where that is known.
         whole: Makes the fact of a statement that is one by itself, whatever stands around it; `None` if none is.
     """
@@ -73,6 +75,7 @@ class Phrase(msgspec.Struct, frozen=True):
     anew: bool
     gone: Shapes | None
     block: Block | None
+    hands_on: bool
     wanted: tuple[frozenset[str], ...]
     whole: Maker | None
 

@@ -240,7 +240,10 @@ def _started_down(facts: Facts, dialect: str) -> Facts:
 
 
 def _started_up(facts: Facts) -> Facts:
-    marks = {fact.interface: fact for fact in facts.get("zone", []) if isinstance(fact, ZoneFact)}
+    # A line may mark several interfaces.
+    marks = {
+        name: fact for fact in facts.get("zone", []) if isinstance(fact, ZoneFact) for name in fact.interface.split()
+    }
     known = [fact for fact in facts.get("interface", []) if isinstance(fact, InterfaceFact)]
     # An interface may be named by its mark, or by its addresses, only.
     named = {fact.interface: fact.place for fact in facts.get("address", []) if isinstance(fact, AddressFact)}

@@ -170,7 +170,7 @@ class Reader:
                 continue
             if scope.target is None:
                 self.make(found, scope.inherited, scope.path)
-            elif phrase.makes is None:
+            elif phrase.makes is None and not phrase.hands_on:
                 scope.target.update(found.fields, **phrase.constants)
                 scope.places.update(dict.fromkeys((*found.fields, *phrase.constants), self.place(statement)))
                 self.inside(found, scope.inherited, scope.target, scope.places, scope.path)
@@ -178,7 +178,11 @@ class Reader:
                 makers.append(found)
         # A fact may inherit what a later neighbour sets, so facts come after all that adds to the block.
         for found in makers:
-            self.make(found, {**scope.inherited, **(scope.target or {})}, scope.path)
+            around = {**scope.inherited, **(scope.target or {})}
+            if found.phrase.makes is None:
+                self.inside(found, {**around, **found.fields}, scope.target, scope.places, scope.path)
+            else:
+                self.make(found, around, scope.path)
 
     def whole(self, statement: Statement, block: Block) -> bool:
         """Make the fact that a statement is by itself; tell whether it is one."""
