@@ -23,7 +23,7 @@ import msgspec
 
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.reading.texts import read_form, read_statements
+from agile_lattice.dialects.reading.texts import best_reading, read_statements
 from agile_lattice.dialects.reading.understanding import Trace
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.dialects.surfaces import Statement
@@ -169,19 +169,20 @@ class Counted:
 
     def take(self, text: str, file: str, scope: re.Pattern[str]) -> None:
         """Count the statements of a text; one that cannot be cut into statements is left out."""
-        form = self.dialect.forms[0]
+        trace: Trace = {}
         try:
+            reading = best_reading([self.dialect], text, file)
+            form = next(each for each in self.dialect.forms if each.name == reading.form)
             statements = form.surface.parse(text, file)
-            read_form(self.dialect, form, text, file)
+            read_statements(self.dialect, form, statements, file, trace)
         except CaptureError:
             return
-        trace: Trace = {}
-        read_statements(self.dialect, form, statements, file, trace)
+        left = {each.place.line for each in reading.leftovers}
         self.files += 1
         for path, statement in flat(statements, ""):
             if scope.match(path):
                 what = shape(path)
-                taken = id(statement) in trace
+                taken = id(statement) in trace and statement.line not in left
                 (self.known if taken else self.unknown)[what] += 1
                 self.examples.setdefault(what, path)
 

@@ -48,11 +48,17 @@ FILTERS = {
     "replies in words that are not understood": (
         f"chain a {{ {DROP} {FROM_INSIDE}; ct state vmap {{ established : accept, related : accept }}; }}",
         True, False, False),
-    "for IPv4 only": (f"chain a {{ {DROP} {REPLIES}; ip protocol udp accept; }}", True, True, False),
+    "for IPv4 only": (f"chain a {{ {DROP} {REPLIES}; ip protocol udp accept; }}", True, True, True),
 }  # fmt: skip
 
 
-def tried(rules: str, *sent: tuple[str, str, str, int]) -> tuple[list[bool], list[Header | None], str]:
+NFT = (("nft", "-f"), ("nft", "list", "ruleset"))
+IPTABLES = (("iptables-restore",), ("iptables-save",))
+
+
+def tried(
+    rules: str, *sent: tuple[str, str, str, int], programs: tuple[tuple[str, ...], tuple[str, ...]] = NFT
+) -> tuple[list[bool], list[Header | None], str]:
     """Load rules into a router between two hosts, and send packets; return which come out, as what, and the capture."""
     [device] = loads(INTENT.replace("SPEAKS", "iproute2")).devices
     packets = [
@@ -66,10 +72,11 @@ def tried(rules: str, *sent: tuple[str, str, str, int]) -> tuple[list[bool], lis
         machine.inside("ip", "route", "replace", "local", "203.0.113.5", "dev", "out0")
         outside.inside("ip", "route", "add", "default", "via", "203.0.113.2")
         path = machine.folder / "rules.nft"
-        path.write_text(rules.replace("; ", ";\n").replace("{ ", "{\n").replace("} ", "}\n"))
-        machine.inside("nft", "-f", str(path))
+        lines = rules if "\n" in rules else rules.replace("; ", ";\n").replace("{ ", "{\n").replace("} ", "}\n")
+        path.write_text(lines)
+        machine.inside(*programs[0], str(path))
         came = wire.flows(packets)
-        capture = machine.inside("nft", "list", "ruleset")
+        capture = machine.inside(*programs[1])
     found = [came.get(header.source_port or 0) for _, header in packets]
     return [each is not None for each in found], [each and each[1] for each in found], capture
 

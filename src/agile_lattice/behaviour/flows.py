@@ -5,6 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from agile_lattice.intent.addresses import Address, AddressSet
+from agile_lattice.intent.interface_names import includes
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.services import PORT_PROTOCOLS
 from agile_lattice.intent.stages import Rule
@@ -52,8 +53,8 @@ def matches(rule: Rule | Passage, header: Header, arrives: str, leaves: str = ""
         leaves: The egress interface; empty where that is not known yet.
     """
     return (
-        (rule.arrives is None or arrives in rule.arrives)
-        and (rule.leaves is None or leaves in rule.leaves)
+        includes(rule.arrives, arrives)
+        and includes(rule.leaves, leaves)
         and _holds(rule.source, header.source)
         and _holds(rule.destination, header.destination)
         and (rule.protocol is None or rule.protocol == header.protocol)

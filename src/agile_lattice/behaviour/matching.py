@@ -11,6 +11,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 import msgspec
 
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, stand_ins_between
+from agile_lattice.intent.interface_names import includes, is_plain
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.permits import Passage, Permit
 from agile_lattice.intent.services import PORT_PROTOCOLS, PROTOCOL_NUMBERS, Service
@@ -20,11 +21,12 @@ from agile_lattice.packets.spans import Span, Spans, merged
 
 ANY_PROTOCOL: Spans = ((0, 255),)
 ANY_PORT: Spans = ((0, 65535),)
-SOURCE, DESTINATION, PORT = 3, 4, 5  # dimensions of a box
+PROTOCOL, SOURCE, DESTINATION, PORT = 2, 3, 4, 5  # dimensions of a box
 PROTOCOL_NAMES = {number: name for name, number in PROTOCOL_NUMBERS.items()}
 # What an ordinary packet looks like, where a set leaves the choice.
 LIKED_PROTOCOLS = {4: (6, 17, 1), 6: (6, 17, 58)}
-LIKED_PORTS = (443, 80, 53, 22, 8, 128)
+LIKED_PORTS = (443, 80, 53, 22, 8, 128, 3, 1)
+ICMP_TYPES = {1: (8, 3, 11, 0), 58: (128, 1, 3, 129)}  # what people see of it: a request, errors, a reply
 INSIDER = {4: Address.parse("10.0.0.10"), 6: Address.parse("2001:db8:a::10")}
 STRANGER = {4: Address.parse("198.51.100.9"), 6: Address.parse("2001:db8:ffff:ffff::9")}
 OTHER_ICMP = {4: "icmp6", 6: "icmp"}
@@ -114,7 +116,9 @@ class Space:
         """Return interfaces as numbers; all of them for None."""
         if names is None:
             return self.any_side
-        return merged((self.numbers[name], self.numbers[name]) for name in names if name in self.numbers)
+        if all(map(is_plain, names := tuple(names))):
+            return merged((self.numbers[name], self.numbers[name]) for name in names if name in self.numbers)
+        return merged((number, number) for name, number in self.numbers.items() if includes(names, name))
 
     def box(
         self,
@@ -181,6 +185,7 @@ class Space:
         for at in (SOURCE, DESTINATION):
             whole = box[at][0][0] == 0  # from there on everything: then somebody who could be anybody
             liked[at] = [*self.liked[at], _ordinary(box[at])] if whole else [_ordinary(box[at])]
+        liked[PORT] = ICMP_TYPES.get(some_point(box, liked)[PROTOCOL], LIKED_PORTS)
         arrives, leaves, protocol, from_, to, port = some_point(box, liked)
         name = PROTOCOL_NAMES.get(protocol, f"protocol {protocol}")
         with_port = name in PORT_PROTOCOLS or box[PORT] != ANY_PORT

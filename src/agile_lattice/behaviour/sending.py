@@ -7,7 +7,16 @@ from itertools import chain, islice
 
 from agile_lattice.behaviour.images import ARRIVES, PROTOCOL
 from agile_lattice.behaviour.links import comes_in
-from agile_lattice.behaviour.matching import DESTINATION, LIKED_PORTS, LIKED_PROTOCOLS, PORT, SOURCE, STRANGER, Space
+from agile_lattice.behaviour.matching import (
+    DESTINATION,
+    ICMP_TYPES,
+    LIKED_PORTS,
+    LIKED_PROTOCOLS,
+    PORT,
+    SOURCE,
+    STRANGER,
+    Space,
+)
 from agile_lattice.behaviour.sample_packets import is_outside, sender
 from agile_lattice.behaviour.set_pipeline import Treating
 from agile_lattice.intent.addresses import BITS, Address, Prefix
@@ -116,6 +125,8 @@ def chosen(box: Box, sides: Sequence[Treating]) -> tuple[int, ...]:
         next((each for each in best.get(at, ()) if meet(spans, ((each, each),))), spans[0][0])
         for at, spans in enumerate(narrow)
     ]
+    types = (each for each in ICMP_TYPES.get(point[PROTOCOL], ()) if meet(box[PORT], ((each, each),)))
+    point[PORT] = next(types, point[PORT])
     if point[SOURCE] == point[DESTINATION]:  # nobody sends to himself
         here = ((point[SOURCE], point[SOURCE]),)
         others = minus(narrow[DESTINATION], here) or minus(box[DESTINATION], here)

@@ -64,7 +64,9 @@ def _judged(sides: Sides, gap: Gap) -> Difference:
 def _has_to_do_with(sides: Sides, gap: Gap, walks: Walks) -> bool:
     """Tell whether what differs decides about a packet, on the side that has it; only rules and routes are asked."""
     if lets_all_through(sides, gap):
-        return True
+        # Access is asked about what is for the device itself, and has to be what decides.
+        last = [found.visits[-1].stages[-1:] for found in walks if found is not None and found.visits]
+        return gap.difference.section != "access" or any(each.stage == "access" for stages in last for each in stages)
     for one, found in zip((gap.wanted, gap.found), walks, strict=True):
         if one is None or found is None:
             continue

@@ -185,7 +185,7 @@ class _Mender:
                 mends = [*_typed(dialect, was, kept, sections, tried), *mends]
                 last += _typed(dialect, kept, wanted, sections, tried)
             else:
-                mends += _mends(dialect, own, was, wanted, _with_it(sections), tried, self.unheld)
+                mends += _mends(self.intent.name, dialect, own, was, wanted, _with_it(sections), tried, self.unheld)
         return [*mends, *last], tried
 
     def after(self, device: Device, closing: Sequence[Gap], held: Collection[int]) -> Device:
@@ -251,6 +251,7 @@ def _with_it(sections: set[Section]) -> set[Section]:
 
 
 def _mends(
+    name: str,
     dialect: Dialect,
     own: Sequence[tuple[tuple[str, str], Reading]],
     there: Facts,
@@ -264,6 +265,11 @@ def _mends(
     by_form: dict[str, list[tuple[str, str]]] = {}
     for pair, reading in own:
         by_form.setdefault(reading.form, []).append(pair)
+    if any(each.change.how == "by-hand" for each in dialect.forms if each.name in by_form):
+        raise ChangeError(
+            name, f"{own[0][0][0]} has rules that somebody else wrote, in chains and sets: they are read and compared, "
+            "and not changed yet. Change them by hand, at the lines that the differences name.",
+        )  # fmt: skip
     forms = [each for each in dialect.forms if each.name in by_form and each.file]
     if not forms:
         texts = render_facts(dialect, there)

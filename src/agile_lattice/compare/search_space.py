@@ -19,7 +19,7 @@ from agile_lattice.intent.permits import Access, Permit, passages
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import split
 from agile_lattice.packets.boxes import Box
-from agile_lattice.packets.spans import Spans, merged
+from agile_lattice.packets.spans import Spans, meet, merged
 
 # Fields of which it is worked out what they do to packets; of an MTU, say, it is not.
 OF_INTERFACES = frozenset({"enabled", "vlan", "parent", "instance", "order"})
@@ -51,9 +51,13 @@ def _question(sides: Sides, gap: Gap, family: int) -> Question:
     coming: list[Box] = []
     inside: list[Box] = []
     for one in (gap.wanted, gap.found):
-        if isinstance(one, Permit | Access):
-            rules = passages([one])
-            inside += [space.of_rule(rule) for rule in rules if space.speaks(rule)]
+        if isinstance(one, Access):
+            own = _to_itself(sides, family)
+            every = [space.box()] if lets_all_through(sides, gap) else []
+            boxes = [*every, *(space.of_rule(rule) for rule in passages([one]) if space.speaks(rule))]
+            inside += [with_spans(box, DESTINATION, meet(box[DESTINATION], own)) for box in boxes]
+        elif isinstance(one, Permit):
+            inside += [space.of_rule(rule) for rule in passages([one]) if space.speaks(rule)]
             if lets_all_through(sides, gap):
                 coming.append(space.box())
         elif isinstance(one, Route):
@@ -145,6 +149,19 @@ def leaving(sides: Sides, name: str, family: int) -> Iterable[Box]:
     """Return the packets that go out by an interface on either side, as they are behind arrival rewriting."""
     spans = merged(span for each in sides.treating(family) for span in _leads(each, name))
     return [to_spans(sides.space(family), spans)] if spans else []
+
+
+def _to_itself(sides: Sides, family: int) -> Spans:
+    """Return the destinations that are the device's own on either side."""
+    return merged(
+        (first, last)
+        for each in sides.treating(family)
+        for instance in {"", *(port.instance for port in each.device.interfaces)}
+        for first, last, hop in each.topology.table(each.device.name, family, instance).within(
+            *each.space.any_address[0]
+        )
+        if hop is not None and hop.means == "own"
+    )
 
 
 def _leads(side: Treating, name: str) -> Iterator[tuple[int, int]]:

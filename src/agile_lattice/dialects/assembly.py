@@ -25,10 +25,11 @@ from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.answering import external_addresses, parted_answers
+from agile_lattice.intent.interface_names import is_plain
 from agile_lattice.intent.interfaces import Bridge, Interface
 from agile_lattice.intent.joining import join
 from agile_lattice.intent.model import Answer, Device, HostEntry, Section, Settings
-from agile_lattice.intent.permits import Passage, joined_access, joined_permits
+from agile_lattice.intent.permits import Access, Passage, Permit, joined_access, joined_permits
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import Rule, split
@@ -171,13 +172,29 @@ def as_intent(capture: Capture) -> tuple[Device, tuple[Leftover, ...]]:
         for each in answers
         if minus(each.addresses.spans, explained)
     )
+    found = capture.device
+    others = [each for each in (*found.translations, *found.permits, *found.access) if not _says_names(each)]
+    unsaid = tuple(
+        Leftover(
+            each.place, each.name or "a rule", (), "it is for all interfaces but some: an intent names those it is for"
+        )
+        for each in others
+    )
     device = msgspec.structs.replace(
-        capture.device,
-        interfaces=(*interfaces, *_only_named(capture.device, {each.name for each in interfaces})),
-        translations=_named_apart(capture.device.translations),
+        found,
+        interfaces=(*interfaces, *_only_named(found, {each.name for each in interfaces})),
+        translations=_named_apart([each for each in found.translations if each not in others]),
+        permits=tuple(each for each in found.permits if each not in others),
+        access=tuple(each for each in found.access if each not in others),
         answers=None,
     )
-    return device, capture.leftovers + unexplained
+    return device, capture.leftovers + unexplained + unsaid
+
+
+def _says_names(rule: Translation | Permit | Access) -> bool:
+    """Tell whether the interfaces of a rule are names of some."""
+    sides = (getattr(rule, field, None) or () for field in ("arrives", "leaves", "facing"))
+    return all(is_plain(name) for side in sides for name in side)
 
 
 def _only_named(device: Device, known: set[str]) -> list[Interface]:

@@ -74,7 +74,7 @@ from agile_lattice.dialects.dialect import Change, Dialect, Form
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.expressions import checked, checked_sign
 from agile_lattice.dialects.faults import explained, line_of, no_field
-from agile_lattice.dialects.kinds import NUMBERS, Kind, number_kind, set_of, spaced, text_kind, worded
+from agile_lattice.dialects.kinds import NUMBERS, Kind, negated, number_kind, set_of, spaced, text_kind, wild, worded
 from agile_lattice.dialects.lasting import Loading
 from agile_lattice.dialects.passes.named import PASSES
 from agile_lattice.dialects.semantics import Semantics, passes_of
@@ -190,6 +190,7 @@ def _whole(raw: dict[str, Any], known: Callable[[str], str] | None, around: tupl
 def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
     known = {
         "is", "words", "also", "pattern", "most", "offset", "less", "least", "set", "quote", "named", "join", "between",
+        "negated", "before", "wild",
     }  # fmt: skip
     if not raw.keys() <= known:
         raise ValueError(f"unknown key {min(raw.keys() - known)!r}; known are {', '.join(sorted(known))}")
@@ -200,7 +201,10 @@ def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
     if base in ("word", "line", "quoted"):
         quote = raw.get("quote", '"' if base == "quoted" else "")
         pattern = checked(raw["pattern"]) if "pattern" in raw else USUAL[base]
-        kind = text_kind(name, pattern, raw.get("most"), quote, quote, base == "word" and not quote)
+        before = raw.get("before", "")
+        kind = text_kind(
+            name, pattern, raw.get("most"), before + quote, quote, base == "word" and not (quote or before)
+        )
     elif base == "number":
         offset, less = raw.get("offset", 0), raw.get("less")
         kind = number_kind(name, offset, raw.get("least", 0), raw.get("most", NUMBERS - offset), less)
@@ -212,5 +216,7 @@ def _kind(name: str, raw: dict[str, Any], kinds: Mapping[str, Kind]) -> Kind:
         kind = spaced(kind, raw["between"])
     if raw.get("named"):
         kind = msgspec.structs.replace(kind, accepts=lambda trait: trait == NAMED, gives=None)
+    kind = wild(kind, raw["wild"]) if "wild" in raw else kind
+    kind = negated(kind) if raw.get("negated") else kind
     kind = set_of(kind) if raw.get("set") else kind
     return msgspec.structs.replace(kind, join=raw["join"]) if "join" in raw else kind

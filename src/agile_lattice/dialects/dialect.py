@@ -136,7 +136,8 @@ class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     Attributes:
         how: `edited` if it is a text that is edited, `typed` if each change is a statement of its own,
-            `refilled` if a block that changes is emptied and filled again, in one transaction.
+            `refilled` if a block that changes is emptied and filled again, in one transaction, `by-hand` if it is not
+            worked out how.
         without: What is typed to take a statement away, `%` standing for the statement.
         again: Kinds of facts that go with an address of their interface, if another one of its subnet went: they
             are typed once more. (The kernel keeps such addresses as secondary ones of the first.)
@@ -148,7 +149,7 @@ class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         numbered: What captures such numbers, in words.
     """
 
-    how: Literal["edited", "typed", "refilled"] = "edited"
+    how: Literal["edited", "typed", "refilled", "by-hand"] = "edited"
     without: str = ""
     again: tuple[str, ...] = ()
     empty: str = ""

@@ -33,6 +33,7 @@ from agile_lattice.dialects.facts import (
     VlanMemberFact,
     ZoneFact,
 )
+from agile_lattice.dialects.program_facts import BaseChainFact, ChainFact, PolicyFact, PortSetFact, StepFact
 from agile_lattice.dialects.traits import (
     address_traits,
     end_trait,
@@ -86,6 +87,11 @@ class FactType(msgspec.Struct, frozen=True):
     def describe(self, fact: Fact) -> str:
         """Return the fact in words, for messages."""
         return self.words.format(fact=fact)
+
+
+def _only_read(one: Any) -> tuple[Any, ...]:
+    """Return no traits that anything could be written by."""
+    return tuple(True for _ in one.__struct_fields__[:-1])
 
 
 SERVICE_KEYS = {"arrives": ("from",), "leaves": ("to",), "protocol": ("service",), "ports": ("service",)}
@@ -305,6 +311,24 @@ FACTS: dict[str, FactType] = {
             key=SINGLE,
             words="identity",
             keys={"identity": ("settings", "identity")},
+        ),
+        *(
+            FactType(
+                name,
+                record,
+                None,
+                record.__struct_fields__[:-1],
+                _only_read,
+                holds=name == "chain",
+                words=f"{name} {{fact.place}}",
+            )
+            for name, record in (
+                ("port-set", PortSetFact),
+                ("chain", ChainFact),
+                ("base-chain", BaseChainFact),
+                ("policy", PolicyFact),
+                ("step", StepFact),
+            )
         ),
     )
 }

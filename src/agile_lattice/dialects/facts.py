@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import msgspec
 
+from agile_lattice.dialects.program_facts import BaseChainFact, ChainFact, PolicyFact, PortSetFact, StepFact
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Dial
 from agile_lattice.intent.model import ReversePath
@@ -231,4 +232,5 @@ Fact = (
     DeviceFact | InterfaceFact | AddressFact | ProxyFact | MemberFact | VlanMemberFact | DeclaredInterfaceFact
     | PartFact | InterfaceResolverFact | ResolverFact | SearchFact | LookupsFact | HostFact
     | ZoneFact | StaticNatFact | AddressSetFact | ServiceFact | Route | Rule | Passage | SettingsFact | IdentityFact
+    | PortSetFact | ChainFact | BaseChainFact | PolicyFact | StepFact
 )  # fmt: skip

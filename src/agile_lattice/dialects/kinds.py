@@ -22,8 +22,10 @@ from typing import Any
 import msgspec
 
 from agile_lattice.dialects.expressions import takes
+from agile_lattice.packets.spans import minus
 
 CACHED = 1 << 16
+EVERY_PORT = ((0, 65535),)
 NUMBERS = 2**32 - 1
 WHOLE = "whole prefix"  # the trait of an end that is more than one address
 
@@ -165,6 +167,25 @@ def text_kind(name: str, pattern: str, most: int | None, opening: str, closing: 
 
     whole = f"{re.escape(opening)}(?:{pattern}){re.escape(closing)}"
     return Kind(name, whole, read, write, always, bare=bare, gives=str)
+
+
+def wild(kind: Kind, mark: str) -> Kind:
+    """Return the kind for names of which those that end in a mark stand for all that begin so: `eth*`."""
+    return msgspec.structs.replace(
+        kind,
+        read=lambda text: f"{name[: -len(mark)]}*" if (name := kind.read(text)).endswith(mark) else name,
+        accepts=lambda trait: False,
+    )
+
+
+def negated(kind: Kind) -> Kind:
+    """Return the kind for what stands for anything else: ports, or names as `!lan0`. It is only read."""
+
+    def read(text: str) -> Any:
+        value = kind.read(text)
+        return f"!{value}" if isinstance(value, str) else minus(EVERY_PORT, value)
+
+    return msgspec.structs.replace(kind, read=read, accepts=lambda trait: False)
 
 
 def set_of(kind: Kind) -> Kind:

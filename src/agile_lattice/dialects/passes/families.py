@@ -40,7 +40,7 @@ def only(family: int) -> Pass:
         return {**facts, **changed}
 
     def up(facts: Facts) -> Facts:
-        return {**facts, **{kind: [_marked(fact, family) for fact in facts.get(kind, [])] for kind in KINDS}}
+        return {**facts, **{kind: [marked(fact, family) for fact in facts.get(kind, [])] for kind in KINDS}}
 
     return Pass(down, up)
 
@@ -59,7 +59,7 @@ def _bare(fact: Any, family: int) -> Fact:
     return bare
 
 
-def _marked(fact: Any, family: int) -> Any:
+def marked(fact: Any, family: int) -> Any:
     """Say of which family a rule is that names no addresses."""
     says = family_of(fact) == family if isinstance(fact, Rule) else _families(fact) == (family,)
     return fact if says else replace(fact, source=ANYONE[family])
@@ -68,7 +68,7 @@ def _marked(fact: Any, family: int) -> Any:
 def of_family(device: Device, family: int) -> Device:
     """Return a device with those rules only that are for one family; the other family's packets pass."""
     permits, access = (
-        united([_marked(each, family) for each in passages(rules) if family in _families(each)])
+        united([marked(each, family) for each in passages(rules) if family in _families(each)])
         for rules in (device.permits, device.access)
     )
     return replace(

@@ -24,6 +24,7 @@ from agile_lattice.dialects.facts import (
 from agile_lattice.dialects.passes import Facts, Pass
 from agile_lattice.dialects.passes.expansion import contract, expand
 from agile_lattice.dialects.passes.instances import numbered, unnumbered
+from agile_lattice.dialects.passes.programs import flattened
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import Place
@@ -325,6 +326,8 @@ PASSES: Mapping[str, Pass] = {
     "three-resolvers": Pass(_three_down, lambda facts: facts),
     # Where a line has an address and all its names.
     "names-apart": Pass(lambda facts, dialect: facts, _names_up),
+    # Where rules are a program of chains that jump to one another. It is only read.
+    "programs": Pass(lambda facts, dialect: facts, flattened),
     # Where what no rule matches is decided in a line of its own, which stands first.
     "policy-first": Pass(lambda facts, dialect: facts, _policy_up),
     "one-way-each-prefix": Pass(_one_way_down, lambda facts: facts),

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import PurePath
+from typing import Any, cast
 
 import msgspec
 
@@ -11,16 +12,17 @@ from agile_lattice.dialects.dialect import Block, Dialect, Form
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.facts import Fact, InterfaceFact
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.reading.absent import Absent, absent_of
+from agile_lattice.dialects.passes.programs import AbsentFact, AsideFact, of_one_family
+from agile_lattice.dialects.reading.absent import SECTIONS_OF, Absent, absent_of
 from agile_lattice.dialects.reading.bounds import bounded
 from agile_lattice.dialects.reading.stopping import Stop, stop_of
 from agile_lattice.dialects.reading.understanding import Leftover, Reader, Trace, count_of
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.intent.model import Section
-from agile_lattice.intent.places import Place
+from agile_lattice.intent.places import NOWHERE, Place
 
 EXPLAINED = 100  # leftovers of which it is said where they stop fitting
-Unrecognised = dict[int, tuple[Statement, Block]]
+Unrecognised = dict[int, tuple[Leftover, Statement, Block]]
 RULES: tuple[Section, ...] = ("translations", "permits", "access")
 # Facts that passes put aside, and why.
 ASIDE = {
@@ -72,7 +74,7 @@ def explained(reading: Reading, unrecognised: Unrecognised, text: str) -> Readin
     lines = text.split("\n")
     found = list(reading.leftovers)
     for index, left in enumerate(found[:EXPLAINED]):
-        stop = stop_of(*unrecognised[id(left)]) if id(left) in unrecognised else None
+        stop = stop_of(*unrecognised[id(left)][1:]) if id(left) in unrecognised else None
         if stop is not None:
             found[index] = msgspec.structs.replace(left, reason=stop.reason, place=_column(left, stop, lines))
     return msgspec.structs.replace(reading, leftovers=tuple(found))
@@ -132,6 +134,8 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     facts = reader.read(statements)
     units = getattr(reader.form.surface, "files", False)
     unit_of = [each.interface for each in facts.get("interface", []) if units and isinstance(each, InterfaceFact)]
+    if dialect.semantics.family is not None:
+        facts = of_one_family(facts, dialect.semantics.family)
     for each in reversed(dialect.passes):
         facts = each.up(facts)
     lost = [
@@ -139,14 +143,41 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
         for kind, reason in ASIDE.items()
         for fact in facts.pop(kind, [])
     ]
+    aside = _set_aside(statements, cast(list[AsideFact], facts.pop("aside", [])))
+    lost += aside
+    absent = [
+        *absent_of(reader.form, facts, reader.seen),
+        *(
+            Absent(SECTIONS_OF[each.hook], "replies", each.place, each.rest or NOWHERE)
+            for each in cast(list[AbsentFact], facts.pop("absent", []))
+        ),
+    ]
     leftovers = tuple(sorted([*reader.leftovers, *lost], key=lambda each: each.place.line))
     itself = dialect.semantics.answers == "itself"
-    count = count_of(statements)
+    count, left = count_of(statements), reader.left + len({each.place.line for each in aside})
     return Reading(
-        dialect.name, reader.form.name, facts, leftovers, frozenset(reader.sections), (count, count - reader.left),
-        itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent_of(reader.form, facts, reader.seen)),
+        dialect.name, reader.form.name, facts, leftovers, frozenset(reader.sections), (count, count - left),
+        itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent),
         dialect.semantics.addresses == "sorted", tuple(unit_of),
     )  # fmt: skip
+
+
+def _set_aside(statements: Sequence[Statement], aside: Sequence[AsideFact]) -> list[Leftover]:
+    """Return steps of a program that are not worked out as leftovers."""
+    texts = {each.line: each.text for each in _every(statements)} if aside else {}
+    found = []
+    for each in aside:
+        stage: Any = each.hook if each.hook in ("arrival", "departure") else None
+        sections: tuple[Section, ...] = ("translations",) if stage else (SECTIONS_OF[each.hook],)
+        text = texts.get(each.place.line, "")
+        found.append(Leftover(each.place, text, (), each.reason, sections, stage, each.ordered))
+    return found
+
+
+def _every(statements: Sequence[Statement]) -> Iterator[Statement]:
+    for each in statements:
+        yield each
+        yield from _every(each.children or ())
 
 
 def _nothing(dialects: Sequence[Dialect], file: str) -> Reading:

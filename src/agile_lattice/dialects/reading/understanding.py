@@ -120,7 +120,7 @@ class Reader:
         self.trace = trace
         self.leftovers: list[Leftover] = []
         self.entangled: list[Fact] = []
-        self.unrecognised: dict[int, tuple[Statement, Block]] = {}
+        self.unrecognised: dict[int, tuple[Leftover, Statement, Block]] = {}  # which keeps what has this identity
         self.left = 0
         self.sections: set[Section] = set(form.carries)
         self.seen: dict[int, Place] = {}
@@ -310,7 +310,7 @@ class Reader:
         place = Place(self.file, statement.line)
         left = Leftover(place, statement.text, path, reason or NOT_UNDERSTOOD, *could)
         if among is not None:
-            self.unrecognised[id(left)] = statement, among
+            self.unrecognised[id(left)] = left, statement, among
         if statement.text == ENTRY:
             # An entry of a document has no line of its own to show: it is left over as a whole.
             self.left += count_of([statement])

@@ -1,0 +1,99 @@
+"""Facts of a ruleset that is a program: chains of steps, some of which the system asks itself, others jump to.
+
+They are only read. A pass (`passes/programs.py`) makes lists of rules of them, in which the first that matches decides.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+
+from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.intent.places import NOWHERE, Place
+from agile_lattice.packets.spans import Spans
+
+
+class PortSetFact(msgspec.Struct, frozen=True):
+    """Ports, or types of ICMP, that are declared apart, and used by name."""
+
+    name: str
+    ports: Spans
+    place: Place = NOWHERE
+
+
+class ChainFact(msgspec.Struct, frozen=True):
+    """That there is a chain, which steps can jump to."""
+
+    chain: str
+    table: str = ""
+    family: int = 0
+    place: Place = NOWHERE
+
+
+class BaseChainFact(msgspec.Struct, frozen=True):
+    """That the system asks a chain itself: for which packets, and before which others.
+
+    Attributes:
+        hook: For packets to be rewritten on `arrival` or `departure`, those that are forwarded (`permit`), or those to
+            the device itself (`access`).
+        priority: The lowest is asked first.
+        alone: Whether nothing is said of the other family, which another program is for.
+    """
+
+    chain: str
+    hook: Literal["arrival", "departure", "permit", "access"]
+    table: str = ""
+    family: int = 0
+    priority: str = "0"
+    alone: bool = False
+    place: Place = NOWHERE
+
+
+class PolicyFact(msgspec.Struct, frozen=True):
+    """What becomes of packets that no step of a chain decides about."""
+
+    chain: str
+    verdict: Literal["pass", "drop"]
+    table: str = ""
+    family: int = 0
+    place: Place = NOWHERE
+
+
+class StepFact(msgspec.Struct, frozen=True):
+    """One step of a chain: what it matches, and what happens then.
+
+    Attributes:
+        verdict: What becomes of a packet: `pass`, `drop`; `keep` it as it is, `rewrite`, `shift` or `egress`, as in
+            `stages.Rule`; `jump` to `target` and come back, `goto` it for good; `return` to where this chain was jumped
+            to; or `next`.
+        family: 4 or 6; 0 for both.
+        arrives, leaves: Interfaces: `!lan0` is any other one, `eth*` any whose name begins so.
+        source, destination: Addresses, or the name of a set of them.
+        ports: Ports, or the name of a set of them.
+        state: States of the connection of which the packet has one: `new`, `established`, `related`, `invalid`.
+        only: The one family that its conditions are about, 4 or 6, if its table is for both.
+        unmodelled: A condition that no header decides; the step may apply to what it matches, or not.
+        unknown: All that the step says, where that is not recognised.
+    """
+
+    chain: str
+    verdict: Literal["pass", "drop", "keep", "rewrite", "shift", "egress", "jump", "goto", "return", "next"] = "next"
+    table: str = ""
+    family: int = 0
+    target: str = ""
+    arrives: tuple[str, ...] | None = None
+    leaves: tuple[str, ...] | None = None
+    source: AddressSet | str | None = None
+    destination: AddressSet | str | None = None
+    protocol: str | None = None
+    ports: Spans | str | None = None
+    own: Literal["interface", "device"] | None = None
+    to: AddressSet | None = None
+    to_port: int | None = None
+    state: tuple[str, ...] | None = None
+    only: int | None = None
+    unmodelled: str = ""
+    unknown: str = ""
+    name: str = ""
+    place: Place = NOWHERE

@@ -1,0 +1,26 @@
+"""Names of interfaces in rules, as some devices have them: `!lan0` is any other interface, `eth*` any that begins so.
+
+An intent names its interfaces; only what was read of a device has others.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+
+def includes(names: Iterable[str] | None, name: str) -> bool:
+    """Tell whether an interface is one of those that are named or described; `None` is any."""
+    return names is None or any(_is(each, name) for each in names)
+
+
+def is_plain(name: str) -> bool:
+    """Tell whether it is the name of one interface."""
+    return not name.startswith("!") and not name.endswith("*")
+
+
+def _is(described: str, name: str) -> bool:
+    if described == name:
+        return True
+    if described.startswith("!"):
+        return not _is(described[1:], name)
+    return described.endswith("*") and name.startswith(described[:-1])

@@ -1,0 +1,238 @@
+"""Rulesets that somebody else wrote: their chains, as the kernel and a plain reading of them follow them."""
+
+from __future__ import annotations
+
+import textwrap
+from random import Random
+from typing import Any, NamedTuple
+
+import pytest
+from hypothesis import event, given, settings
+from hypothesis import strategies as st
+from msgspec.structs import replace
+
+from agile_lattice.behaviour.flows import Header
+from agile_lattice.behaviour.topology import Topology
+from agile_lattice.behaviour.walking import walk
+from agile_lattice.compare.applying import as_it_is
+from agile_lattice.dialects import read_device
+from agile_lattice.dialects.passes.programs import STRAY, flattened
+from agile_lattice.dialects.program_facts import BaseChainFact, ChainFact, PolicyFact, StepFact
+from agile_lattice.intent.addresses import Address, AddressSet
+from agile_lattice.intent.interface_names import includes
+from agile_lattice.intent.model import Network
+from agile_lattice.intent.permits import Passage
+from agile_lattice.intent.places import Place
+from agile_lattice.notation.loading import loads
+from test_chains import IPTABLES, tried
+from test_laws import MANY
+from test_real import INTENT, kernel
+
+NAMES = ("in0", "out0", "out1")
+ENDS = [AddressSet.parse(each) for each in ("10.0.0.0/30", "10.0.0.2/31", "10.0.0.1", "2001:db8::/126")]
+PORTS = [((22, 22),), ((20, 25), (80, 80)), ((8, 8),)]
+
+
+class Packet(NamedTuple):
+    arrives: str
+    leaves: str
+    source: Address
+    destination: Address
+    protocol: str
+    port: int
+
+
+def steps(chain: str, jumps: list[str]) -> st.SearchStrategy[StepFact]:
+    sides = st.none() | st.sampled_from([("in0",), ("in0", "out0"), ("!out0",), ("out*",)])
+    ends = st.none() | st.none() | st.sampled_from(ENDS)
+    services = st.sampled_from([(None, None), (None, None), ("tcp", None), *(("tcp", each) for each in PORTS[:2]),
+                                ("icmp", PORTS[2]), ("icmp6", None)])  # fmt: skip
+    verdicts: list[tuple[str, str]] = [("pass", ""), ("drop", ""), ("return", ""), ("next", "")]
+    verdicts += [(how, target) for target in jumps for how in ("jump", "jump", "goto")]
+    states = st.sampled_from([None, None, None, ("new",), ("established", "related"), ("invalid",), ("new", "invalid")])
+    return st.builds(
+        lambda verdict, arrives, leaves, source, destination, service, state, family: StepFact(
+            chain, verdict[0], "", 0, verdict[1], arrives, leaves, source, destination, service[0], service[1],
+            state=state, only=family,
+        ),
+        st.sampled_from(verdicts), sides, sides, ends, ends, services, states, st.sampled_from([None, None, 4, 6]),
+    )  # fmt: skip
+
+
+@st.composite
+def programs(draw: st.DrawFn) -> tuple[dict[str, list[StepFact]], str]:
+    """A base chain `a` and others that are only jumped to by those before them."""
+    chains = ["a", "b", "c"]
+    found = {
+        each: draw(st.lists(steps(each, chains[at + 1 :]), min_size=0, max_size=5)) for at, each in enumerate(chains)
+    }
+    return found, draw(st.sampled_from(["pass", "drop"]))
+
+
+def plainly(program: dict[str, list[StepFact]], chain: str, packet: Packet) -> str:
+    """Follow one packet, step by step; return what becomes of it: `back` if it comes to the end of a chain."""
+    stray = packet.protocol.startswith("icmp") and any(
+        first <= packet.port <= last for first, last in STRAY[packet.source.family].ports or ()
+    )
+    for step in program[chain]:
+        if not applies(step, packet, "invalid" if stray else "new"):
+            continue
+        if step.verdict in ("pass", "drop"):
+            return step.verdict
+        if step.verdict == "return":
+            return "back"
+        if step.verdict in ("jump", "goto"):
+            end = plainly(program, step.target, packet)
+            if end != "back" or step.verdict == "goto":
+                return end
+    return "back"
+
+
+def applies(step: StepFact, packet: Packet, state: str) -> bool:
+    ends = ((step.source, packet.source), (step.destination, packet.destination))
+    return (
+        includes(step.arrives, packet.arrives)
+        and includes(step.leaves, packet.leaves)
+        and all(
+            each is None
+            or (isinstance(each, AddressSet) and each.family == one.family and covers(each.spans, one.value))
+            for each, one in ends
+        )
+        and step.protocol in (None, packet.protocol)
+        and (step.ports is None or covers(step.ports, packet.port))
+        and (step.state is None or state in step.state)
+        and step.only in (None, packet.source.family)
+    )
+
+
+def covers(spans: Any, value: int) -> bool:
+    return any(first <= value <= last for first, last in spans)
+
+
+def listed(rules: list[Any], packet: Packet) -> str:
+    """Return what the first of some rules that matches does; what none matches passes if there are none."""
+    for rule in rules:
+        assert isinstance(rule, Passage)
+        if applies(StepFact("a", **{name: getattr(rule, name) for name in (
+            "arrives", "leaves", "source", "destination", "protocol", "ports")}), packet, ""):  # fmt: skip
+            return rule.verdict
+    return "drop" if rules else "pass"
+
+
+def packets(chance: Random, count: int) -> list[Packet]:
+    found = []
+    for _ in range(count):
+        family = chance.choice([4, 4, 6])
+        base = int(Address.parse("10.0.0.0" if family == 4 else "2001:db8::").value)
+        source, to = (Address(family, base + chance.randint(0, 5)) for _ in range(2))
+        protocol = chance.choice(["tcp", "udp", "icmp" if family == 4 else "icmp6"])
+        port = chance.choice([8, 3, 128, 1] if protocol.startswith("icmp") else [22, 21, 80, 443])
+        found.append(Packet(chance.choice(NAMES), chance.choice(NAMES), source, to, protocol, port))
+    return found
+
+
+@settings(MANY, max_examples=400)
+@given(made=programs(), chance=st.randoms(use_true_random=False))
+def test_lists_of_rules_do_what_chains_do(made: tuple[dict[str, list[StepFact]], str], chance: Random) -> None:
+    program, policy = made
+    facts: dict[str, list[Any]] = {
+        "base-chain": [BaseChainFact("a", "permit", place=Place("x", 1))],
+        "policy": [PolicyFact("a", policy)],  # type: ignore[arg-type]
+        "chain": [ChainFact(each) for each in program],
+        "step": [each for chain in program.values() for each in chain],
+    }
+    found = flattened(facts)
+    if found["aside"]:
+        event("not worked out")
+        return
+    rules = found["permit"]
+    for packet in packets(chance, 150):
+        wanted = plainly(program, "a", packet)
+        assert listed(rules, packet) == (policy if wanted == "back" else wanted), (packet, rules)
+    event("compared")
+
+
+# What people write: loaded into a kernel, and followed as they are listed.
+FORWARD = "type filter hook forward priority filter; policy drop; ct state established,related accept;"
+RULESETS = {
+    "jumps, and what comes back": f"""
+        chain web {{ tcp dport {{ 80, 443 }} accept; udp dport 53 return; log prefix "web "; }}
+        chain a {{ {FORWARD} iifname "in0" jump web; iifname "in0" udp dport 50-60 accept; }}""",
+    "goto does not come back": f"""
+        chain other {{ udp dport 53 return; tcp dport 80 accept; }}
+        chain a {{ {FORWARD} iif "in0" goto other; accept; }}""",
+    "returns from the chain that is asked": f"""
+        chain a {{ {FORWARD} ip saddr 10.40.10.7 return; ct state new accept; }}""",
+    "sets by name, and any but": f"""
+        set hosts {{ type ipv4_addr; flags interval; elements = {{ 10.40.10.0/29, 192.0.2.9 }} }}
+        set doors {{ type inet_service; elements = {{ 53, 80 }} }}
+        chain a {{ {FORWARD} ip saddr @hosts udp dport @doors accept; iifname != "out0" tcp dport @doors accept; }}""",
+    "states, in words": f"""
+        chain a {{ {FORWARD} ct state invalid drop; ct state {{ new, untracked }} iifname "in*" accept; }}""",
+    "policy accept, and some drops": """
+        chain a { type filter hook forward priority 0; policy accept; udp dport 53 ip saddr != 10.40.10.7 drop;
+            meta nfproto ipv4 tcp dport 80 reject with tcp reset; }""",
+    "two levels": f"""
+        chain deep {{ ip daddr 203.0.113.14 return; udp dport 53 accept; }}
+        chain middle {{ jump deep; tcp dport 80 accept; }}
+        chain a {{ {FORWARD} jump middle; counter; oifname "out0" udp dport 443 accept; }}""",
+}  # fmt: skip
+TABLES = {
+    "chains of a user's own": """
+        :FORWARD DROP [0:0]
+        :USER - [0:0]
+        :ISO - [0:0]
+        -A FORWARD -j USER
+        -A FORWARD -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT
+        -A FORWARD ! -i out0 -j ISO
+        -A ISO -p udp -m udp --dport 53 -j RETURN
+        -A ISO -p udp -m multiport --dports 53,55,443 -j ACCEPT
+        -A ISO -m state --state NEW -j REJECT --reject-with icmp-port-unreachable
+        -A USER -s 10.40.10.12/32 -j DROP
+        -A USER -j RETURN""",
+    "names that begin so, and goto": """
+        :FORWARD ACCEPT [0:0]
+        :ONE - [0:0]
+        :TWO - [0:0]
+        -A FORWARD -i in+ -p udp -g ONE
+        -A FORWARD -i out0 -j TWO
+        -A FORWARD -p udp -j DROP
+        -A ONE -p udp -m udp --dport 400:500 -j RETURN
+        -A ONE -m conntrack --ctstate INVALID -j DROP
+        -A ONE ! -d 192.0.2.0/24 -p udp -m udp --dport 9 -j DROP
+        -A TWO -p udp -m udp ! --dport 53 -j RETURN
+        -A TWO -m comment --comment "the rest" -j ACCEPT""",
+}
+HOSTS = {"in0": ["10.40.10.7", "10.40.10.12"], "out0": ["203.0.113.14"]}
+
+
+def sent() -> list[tuple[str, Header]]:
+    """Packets from both sides, to either host, with two protocols."""
+    return [
+        (side, Header(Address.parse(source), Address.parse(to), protocol, port))
+        for side, sources in HOSTS.items()
+        for source in sources
+        for to in (["203.0.113.14"] if side == "in0" else ["10.40.10.7"])
+        for protocol, port in (("udp", 53), ("udp", 55), ("udp", 443), ("udp", 80), ("udp", 9))
+    ]
+
+
+@pytest.mark.real
+@kernel
+@pytest.mark.parametrize(
+    ("speaks", "case"), [*(("nftables", each) for each in RULESETS), *(("iptables", each) for each in TABLES)]
+)
+def test_a_packet_goes_as_its_chains_say(speaks: str, case: str) -> None:
+    asked = [(side, str(each.source), str(each.destination), each.port or 0) for side, each in sent()]
+    if speaks == "nftables":
+        came, _, capture = tried(f"table inet f {{\n{RULESETS[case]}\n}}", *asked)
+    else:
+        came, _, capture = tried(f"*filter{textwrap.dedent(TABLES[case])}\nCOMMIT\n", *asked, programs=IPTABLES)
+    [device] = loads(INTENT.replace("SPEAKS", "iproute2")).devices
+    intent = replace(device, translations=(), permits=())
+    read = read_device("edge", (speaks,), {"rules": capture})
+    assert not read.leftovers, [(each.text, each.reason) for each in read.leftovers]
+    topology = Topology(Network("", (replace(as_it_is(intent, read), name="edge"),)))
+    walked = [walk(topology, header, "edge", side).arrives for side, header in sent()]
+    assert walked == came, [(each, one) for each, one, other in zip(asked, came, walked, strict=True) if one != other]
+    assert {*came} == {True, False}, "it tells packets apart"
