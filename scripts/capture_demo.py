@@ -60,8 +60,18 @@ def write(machine: Machine, device: Device, folder: str) -> None:
         (target / name).write_text(text)
 
 
+def capture_by_hand() -> None:
+    """List the rules that somebody wrote for the router on the island, as a kernel has them."""
+    folder = DEMO / "by-hand"
+    [device] = load(folder / "island.yaml").devices
+    with Machine(device.name, (each.name for each in device.interfaces)) as machine:
+        machine.inside("nft", "-f", str(folder / "as-written.nft"))
+        (folder / device.name / "ruleset.nft").write_text(machine.inside("nft", "list", "ruleset"))
+
+
 def main() -> None:
-    """Capture every device of the demo, as applied and as it looks after a year."""
+    """Capture every device of the demo, as applied and as it looks after a year, and the one set up by hand."""
+    capture_by_hand()
     for device in load(DEMO / "saltmarsh.yaml").devices:
         with Machine(device.name, (each.name for each in device.interfaces if not each.loopback)) as machine:
             machine.apply(render_device(device))

@@ -34,6 +34,7 @@ PICTURES = {
     "render": "lattice render saltmarsh.yaml --device quay-edge",
     "read": "lattice read --speaks frr,nftables applied/pier-gate/*",
     "diff": "lattice diff saltmarsh.yaml a-year-later/quay-edge --device quay-edge",
+    "by-hand": "lattice diff by-hand/island.yaml by-hand/island-gate --device island-gate",
     "mend": "lattice mend saltmarsh.yaml a-year-later;"
     " lattice mend saltmarsh.yaml a-year-later/pier-gate --device pier-gate --undo",
     "walk": "lattice walk saltmarsh.yaml 192.0.2.77 203.0.113.5 tcp/8080 --at quay-edge:wan0;"
@@ -42,7 +43,6 @@ PICTURES = {
     "flows": "lattice walk saltmarsh.yaml --flows flows.txt",
     "prove": "lattice prove saltmarsh.yaml applied; lattice prove saltmarsh.yaml a-year-later",
     "matrix": "lattice dialects matrix | head -46",
-    "help": "lattice --help",
     "demo": "lattice demo | head -42",
 }
 # Pictures that a command draws itself.

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import textwrap
+from itertools import count
+from pathlib import Path
 from random import Random
 from typing import Any, NamedTuple
 
@@ -11,23 +13,32 @@ from hypothesis import event, given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
+import agile_lattice as al
 from agile_lattice.behaviour.flows import Header
+from agile_lattice.behaviour.proving import common_space
+from agile_lattice.behaviour.stage_lists import LISTED, Line, lines
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import walk
 from agile_lattice.compare.applying import as_it_is
+from agile_lattice.compare.counterparts import _impossible, _strays, counterparts
+from agile_lattice.compare.mending import mend
 from agile_lattice.dialects import read_device
+from agile_lattice.dialects.errors import ChangeError
 from agile_lattice.dialects.passes.programs import STRAY, flattened
 from agile_lattice.dialects.program_facts import BaseChainFact, ChainFact, PolicyFact, StepFact
 from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.interface_names import includes
-from agile_lattice.intent.model import Network
+from agile_lattice.intent.learned import with_learned
+from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.loading import loads
+from soundness import pairs
 from test_chains import IPTABLES, tried
 from test_laws import MANY
 from test_real import INTENT, kernel
 
+DEMO = Path(al.__file__).parent / "demo"
 NAMES = ("in0", "out0", "out1")
 ENDS = [AddressSet.parse(each) for each in ("10.0.0.0/30", "10.0.0.2/31", "10.0.0.1", "2001:db8::/126")]
 PORTS = [((22, 22),), ((20, 25), (80, 80)), ((8, 8),)]
@@ -236,3 +247,60 @@ def test_a_packet_goes_as_its_chains_say(speaks: str, case: str) -> None:
     walked = [walk(topology, header, "edge", side).arrives for side, header in sent()]
     assert walked == came, [(each, one) for each, one, other in zip(asked, came, walked, strict=True) if one != other]
     assert {*came} == {True, False}, "it tells packets apart"
+
+
+def test_rules_are_held_against_one_another_by_what_they_do() -> None:
+    place = DEMO / "by-hand"
+    [island] = al.load(place / "island.yaml").devices
+    capture = al.read("island-gate", island.speaks, {"ruleset.nft": (place / "island-gate/ruleset.nft").read_text()})
+    [limited] = capture.leftovers
+    assert "10/second" in limited.reason and limited.place.line == 11
+    found = al.diff(island, capture).rules
+    assert found is not None
+    told = {(each.stage, each.name): (each.standing, [line.line for line in each.same]) for each in found.rules}
+    assert told == {
+        ("arrival", "weather"): ("same", [30]),
+        ("departure", "jetty-out"): ("same", [36]),
+        ("permits", "weather"): ("same", [9]),
+        ("permits", "outward"): ("partly", [22]),
+    }
+    beyond = {each.packets.place.line for each in found.beyond if not each.packets.stray}
+    assert beyond == {9, 10, 30, 31}
+    assert [each.packets.place.line for each in found.beyond if each.packets.stray] == [36]
+    with pytest.raises(ChangeError, match="rules that somebody else wrote"):
+        mend(island, {"ruleset.nft": (place / "island-gate/ruleset.nft").read_text()}.items())
+
+
+@settings(MANY, max_examples=60)
+@given(made=pairs(), chance=st.randoms(use_true_random=False))
+def test_what_is_said_to_have_the_same_effect_has_it(made: tuple[Device, Device], chance: Random) -> None:
+    intent, there = made
+    lists = {name: getattr(intent, name) for name in ("translations", "permits", "access")}
+    numbers = count(1)
+    placed = {
+        name: tuple(replace(each, place=Place("x", next(numbers))) for each in one) for name, one in lists.items()
+    }
+    intent = replace(intent, **placed)
+    found = counterparts(intent, there)
+    event(f"{sum(each.standing == 'same' for each in found.rules)} of {len(found.rules)} the same")
+    for stage in LISTED:
+        same = {each.place.line for each in found.rules if each.stage == stage and each.standing == "same"}
+        for family in (4, 6):
+            space = common_space(intent, there, family)
+            mine, its = (lines(with_learned(each), stage, space) for each in (intent, there))
+            left_out = [*_impossible(there, space, stage), *_strays(there, space)]
+            for line in mine:
+                if line.rule is None or not line.place.line or line.place.line not in same:
+                    continue
+                for _ in range(20):
+                    point = [chance.randint(*chance.choice(spans)) for spans in line.entry.box]
+                    if not any(inside(box, point) for box in left_out) and first(mine, point) is line:
+                        assert line.entry.action.applied(point) == first(its, point).entry.action.applied(point)
+
+
+def inside(box: Any, point: list[int]) -> bool:
+    return all(covers(spans, number) for spans, number in zip(box, point, strict=True))
+
+
+def first(found: list[Line], point: list[int]) -> Line:
+    return next(each for each in found if inside(each.entry.box, point))

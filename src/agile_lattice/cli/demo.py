@@ -100,6 +100,14 @@ removes the second address of a subnet with the first, it is added once more. `-
         )
         command(out, "mend", "saltmarsh.yaml", "a-year-later")
         command(out, "mend", "saltmarsh.yaml", "a-year-later/pier-gate", "--device", "pier-gate", "--undo")
+        chapter(
+            out,
+            "7. Rules that somebody else wrote",
+            """\
+The router on the island was set up by hand, in chains and sets. Its intent is in by-hand/island.yaml, its rules are \
+as the kernel lists them. Which rules of the intent are there, however they are written, and what else does it do?""",
+        )
+        command(out, "diff", "by-hand/island.yaml", "by-hand/island-gate", "--device", "island-gate")
     chapter(
         out, "Your turn",
         "`lattice demo --into ferry` writes the files of this story into a folder: change something, run the commands.",

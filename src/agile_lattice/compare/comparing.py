@@ -8,7 +8,9 @@ from typing import Any
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.links import proxy, takes_part
+from agile_lattice.behaviour.stage_lists import Listed
 from agile_lattice.compare.applying import as_it_is
+from agile_lattice.compare.counterparts import Counterparts, counterparts
 from agile_lattice.compare.differences import (
     Comparison,
     Difference,
@@ -37,6 +39,9 @@ from agile_lattice.intent.routes import Route
 from agile_lattice.notation.plain import interface_data, route_data, settings_data
 from agile_lattice.packets.spans import minus
 
+STAGES_OF: dict[Section, set[Listed]] = {
+    "translations": {"arrival", "departure"}, "permits": {"permits"}, "access": {"access"},
+}  # fmt: skip
 IMPLIED = "not set in the intent: by default a device forwards packets and has no reverse path filter"
 
 
@@ -58,8 +63,46 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
     there = as_it_is(intent, capture)
     sides = Sides(intent, there, unknown_of(capture), capture.unseen_families)
     found = list(judged(sides, find_gaps(intent, capture)))
+    rules = _by_what_they_do(sides, capture) if capture.by_hand else None
+    if rules is not None:
+        # What a rule does, however it is written, has the last word about it.
+        notes = [(gap, _settled(gap.difference, rules)) for gap in found]
+        found = [
+            replace(gap, difference=replace(gap.difference, effect="no-effect", note=note, witness=None))
+            if note
+            else gap
+            for gap, note in notes
+        ]
     differences = tuple(gap.difference for gap in found)
-    return Comparison(intent.name, differences, capture.leftovers, spoken, capture.unseen_families), found
+    return Comparison(intent.name, differences, capture.leftovers, spoken, capture.unseen_families, rules=rules), found
+
+
+def _settled(one: Difference, found: Counterparts) -> str:
+    """Tell why a difference of lists of rules changes nothing, by what its rule does; empty if it may."""
+    if not STAGES_OF.get(one.section, set()) & {*found.stages}:
+        return ""
+    if one.change == "missing":
+        mine = [each for each in found.rules if each.place.is_line_of(one.intent)]
+        lines = sorted({str(each) for rule in mine for each in rule.same if each.line})
+        alike = mine and all(not (each.otherwise or each.unless) for each in mine)
+        return f"same effect, by {' and '.join(lines)}" if alike and lines else ""
+    others = [each.place for rule in found.rules for each in rule.otherwise]
+    others += [each.packets.place for each in found.beyond]
+    certain = not any(each.unless for each in found.rules) and not found.undecided
+    if one.change == "extra" and certain and not any(each.is_line_of(one.device) for each in others):
+        return "the intent has the same effect"
+    return ""
+
+
+def _by_what_they_do(sides: Sides, capture: Capture) -> Counterparts:
+    """Hold rules that somebody wrote against those of the intent, in the lists of which both say something."""
+    intent, there = sides.devices
+    stages: list[Listed] = []
+    if "translations" in capture.sections:
+        stages += ["arrival", "departure"]
+    stages += ["permits"] * ("permits" in capture.sections and bool(intent.permits))
+    stages += ["access"] * ("access" in capture.sections and bool(intent.access))
+    return counterparts(intent, there, stages, sides.unknown, capture.bounds)
 
 
 def find_gaps(intent: Device, capture: Capture) -> list[Gap]:

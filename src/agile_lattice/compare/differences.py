@@ -9,6 +9,7 @@ from typing import Any, Literal, TypeVar
 import msgspec
 
 from agile_lattice.behaviour.flows import Header
+from agile_lattice.compare.counterparts import Counterparts
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import NOWHERE, Place
@@ -94,6 +95,7 @@ class Comparison(msgspec.Struct, frozen=True):
         unseen: Sections of which the configuration texts do not speak; nothing is known of them.
         unseen_families: Address families of whose rules they do not speak, though of those of the other.
         left_out: How many differences were found besides, and are not told.
+        rules: Its rules by what they do, where somebody wrote them by hand; the sections that they are of.
     """
 
     device: str
@@ -102,6 +104,7 @@ class Comparison(msgspec.Struct, frozen=True):
     unseen: tuple[Section, ...]
     unseen_families: tuple[int, ...] = ()
     left_out: int = 0
+    rules: Counterparts | None = None
 
     @property
     def complete(self) -> bool:

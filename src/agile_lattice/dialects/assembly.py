@@ -20,6 +20,7 @@ from agile_lattice.dialects.facts import (
 )
 from agile_lattice.dialects.lowering import LEARNED, alike
 from agile_lattice.dialects.passes.families import let_in, united
+from agile_lattice.dialects.passes.programs import AsideFact
 from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
@@ -47,6 +48,8 @@ class Capture(msgspec.Struct, frozen=True):
         absent: What its lists of rules do not let pass, though an intent means that they do.
         sorts_addresses: Whether a program printed addresses in an order of its own.
         unseen_families: Address families of whose rules the texts do not speak, though of those of the other.
+        by_hand: Whether rules are a program that somebody wrote, and not as a dialect writes them.
+        bounds: What packets a step of that, which may apply or not, could be about at most.
     """
 
     device: Device
@@ -55,6 +58,8 @@ class Capture(msgspec.Struct, frozen=True):
     absent: tuple[Absent, ...] = ()
     unseen_families: tuple[int, ...] = ()
     sorts_addresses: bool = False
+    by_hand: bool = False
+    bounds: tuple[AsideFact, ...] = ()
 
 
 def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]) -> Capture:
@@ -74,6 +79,8 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         for kind, members in reading.facts.items():
             facts.setdefault(kind, []).extend(members)
     leftovers += _masterless(facts)
+    by_hand = any(reading.by_hand for reading in readings)
+    bounds = tuple(each for reading in readings for each in reading.bounds)
     families = {reading.family for reading in readings if reading.family is not None}
     if families:
         facts |= {kind: united(facts.get(kind, [])) for kind in ("permit", "access")}
@@ -96,7 +103,8 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         cast(tuple[Route, ...], tuple(facts.get("route", []))),
         translations,
         answers,
-        permits=joined_permits(facts.get("permit", [])),
+        # Of a program each rule keeps its line.
+        permits=tuple(one for each in _parts(facts.get("permit", []), by_hand) for one in joined_permits(each)),
         access=joined_access(access),
         settings=_settings(facts, next((each for each in hostnames if name and each != name), "")),
     )
@@ -105,7 +113,11 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     absent = tuple(each for reading in readings for each in reading.absent)
     unseen = sorted({family for each in dialects for family in each.rules_for} - families) if families else []
     sorts = any(each.sorts_addresses for each in readings)
-    return Capture(device, tuple(leftovers), frozenset(sections), absent, tuple(unseen), sorts)
+    return Capture(device, tuple(leftovers), frozenset(sections), absent, tuple(unseen), sorts, by_hand, bounds)
+
+
+def _parts(rules: list[Any], apart: bool) -> list[list[Any]]:
+    return [[each] for each in rules] if apart else [rules]
 
 
 def _masterless(facts: dict[str, list[Any]]) -> list[Leftover]:

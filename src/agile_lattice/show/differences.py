@@ -12,8 +12,10 @@ from rich.table import Table
 
 from agile_lattice.compare.applying import FELT
 from agile_lattice.compare.differences import Comparison, Difference, Effect
+from agile_lattice.dialects.reading.absent import LET
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.places import Place
+from agile_lattice.show.counterparts import counted, show_counterparts
 from agile_lattice.show.terminal import FEW, Text, located, plural, source_text
 
 CHANGES = {
@@ -47,8 +49,14 @@ def show_comparisons(console: Console, comparisons: Sequence[Comparison]) -> Non
 
 def show_comparison(console: Console, comparison: Comparison) -> None:
     """Print what differs on one device, and a closing count."""
-    if comparison.differences:
-        console.print(_table(comparison.differences))
+    rules = comparison.rules
+    shown = (
+        comparison.differences if rules is None else [each for each in comparison.differences if not _of_rules(each)]
+    )
+    if shown:
+        console.print(_table(shown))
+    if rules is not None:
+        show_counterparts(console, rules)
     show_leftovers(console, comparison.leftovers)
     for section in comparison.unseen:
         taken = " Packets are followed as if it matched the intent." if section in FELT else ""
@@ -58,13 +66,22 @@ def show_comparison(console: Console, comparison: Comparison) -> None:
     console.print(Text(f"{comparison.device}: {summary(comparison)}", style="head"))
 
 
+def _of_rules(one: Difference) -> bool:
+    """Tell whether a difference is one of two lists of rules: what the rules do is shown instead."""
+    return one.section in ("translations", "permits", "access") and not one.subject.startswith(tuple(LET.values()))
+
+
 def summary(comparison: Comparison) -> str:
     """Count what differs, in words."""
     if comparison.same:
         return "the same as the intent"
     if not comparison.differences and not comparison.leftovers and not comparison.left_out:
         return "no difference in what was compared"
-    text = _counted([one.effect for one in comparison.differences])
+    if comparison.rules is None:
+        text = _counted([one.effect for one in comparison.differences])
+    else:
+        others = [one.effect for one in comparison.differences if not _of_rules(one)]
+        text = "; ".join([counted(comparison.rules), *([_counted(others) + " besides"] if others else [])])
     if comparison.left_out:
         text += f", {comparison.left_out} more not shown (counted in the exit code)"
     if comparison.leftovers:

@@ -14,7 +14,15 @@ Names = tuple[str, ...]
 
 
 class Unclear(Exception):
-    """Something cannot be said in lists of rules; the text says what."""
+    """Something cannot be said in lists of rules; the text says what.
+
+    Attributes:
+        bound: What it could be about at most; `None` if that is not known.
+    """
+
+    def __init__(self, what: str, bound: Match | None = None) -> None:
+        super().__init__(what)
+        self.bound = bound
 
 
 class Match(msgspec.Struct, frozen=True):

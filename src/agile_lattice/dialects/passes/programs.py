@@ -30,6 +30,7 @@ from agile_lattice.intent.places import Place
 from agile_lattice.intent.stages import Rule
 
 KINDS = ("base-chain", "policy", "step", "chain", "port-set", "address-set")
+HOOKS = ("arrival", "departure", "permit", "access")
 ANYONE = {family: AddressSet.of(Prefix(family, 0, 0)) for family in (4, 6)}
 MOST_WORK = 200_000  # steps that are looked at for one list
 DEEPEST = 32  # chains that jump to one another
@@ -53,12 +54,14 @@ class AsideFact(msgspec.Struct, frozen=True):
         hook: Where it is asked.
         reason: Why not.
         ordered: Whether all that is decided before it stands before it in the text, and all else behind it.
+        bounds: What packets it could be about at most; nothing if that is not known.
     """
 
     hook: str
     reason: str
     place: Place
     ordered: bool = False
+    bounds: tuple[Passage, ...] = ()
 
 
 class AbsentFact(msgspec.Struct, frozen=True):
@@ -83,11 +86,12 @@ def of_one_family(facts: Facts, family: int) -> Facts:
 
 def flattened(facts: Facts) -> Facts:
     """Return facts with lists of rules in place of a program."""
-    if not facts.get("base-chain"):
-        return {kind: members for kind, members in facts.items() if kind not in KINDS[1:5]}
+    if not (facts.get("base-chain") or facts.get("step")):
+        return facts
     program = _Program(facts)
+    program.set_homeless_aside()
     found = {kind: members for kind, members in facts.items() if kind not in KINDS}
-    for hook in ("arrival", "departure", "permit", "access"):
+    for hook in HOOKS:
         kind = hook if hook in ("permit", "access") else "rule"
         found[kind] = [*found.get(kind, []), *program.list_of(hook)]
     return {**found, "aside": cast(list[Fact], [*program.aside.values()]), "absent": cast(list[Fact], program.absent)}
@@ -102,7 +106,7 @@ class _Program:
     """
 
     def __init__(self, facts: Facts) -> None:
-        self.bases = [each for each in facts["base-chain"] if isinstance(each, BaseChainFact)]
+        self.bases = [each for each in facts.get("base-chain", []) if isinstance(each, BaseChainFact)]
         self.steps: dict[Chain, list[StepFact]] = defaultdict(list)
         for each in facts.get("step", []):
             if isinstance(each, StepFact):
@@ -116,6 +120,14 @@ class _Program:
                 self.addresses[one.name][one.addresses.family] = one.addresses
         self.aside: dict[tuple[str, int, str], AsideFact] = {}
         self.absent: list[AbsentFact] = []
+
+    def set_homeless_aside(self) -> None:
+        """Set steps aside that stand in a chain of which nothing says when it is asked."""
+        known = self.chains | {_chain(each) for each in self.bases}
+        for chain, steps in self.steps.items():
+            for step in steps if chain not in known else ():
+                for hook in HOOKS:
+                    self.put_aside(step, hook, f"nothing says when its chain {step.chain!r} is asked")
 
     def list_of(self, hook: str) -> list[Fact]:
         """Return the rules of one place where the program is asked, for both families."""
@@ -142,6 +154,9 @@ class _Program:
                 return []
             asked = dropping
         else:
+            for each in asked:
+                if self.verdict(each) == "drop":
+                    self.put_aside(each, hook, "it drops what it does not rewrite")
             asked = [each for each in asked if self.steps[_chain(each)]]
             if len({each.priority for each in asked}) < len(asked):
                 for each in asked:
@@ -160,8 +175,8 @@ class _Program:
             if filters:
                 if self.verdict(base) == "pass":
                     rules.append(Passage(place=base.place))
-                while rules and _match(rules[-1]) == Match() and rules[-1].verdict == "drop":
-                    del rules[-1]  # what no rule matches is dropped anyhow
+                while hook == "access" and rules and _match(rules[-1]) == Match() and rules[-1].verdict == "drop":
+                    del rules[-1]  # what no rule matches is dropped anyhow, and an intent has no word for it
                 if not rules:
                     rules.append(Passage("drop", place=base.place))
                 self.note_replies(base, walk, rules)
@@ -229,7 +244,7 @@ class _Walk:
         self.replies: Place | None = None
         self.drops_before = False
         self._known: set[str] = set()  # states of which everything passes
-        self._unclear: list[tuple[int, StepFact, str]] = []  # after how many rules, and why
+        self._unclear: list[tuple[int, StepFact, Unclear]] = []  # after how many rules, and why
 
     def follow(self, chain: Chain) -> None:
         """Follow all packets of this state through a chain that the system asks."""
@@ -275,7 +290,7 @@ class _Walk:
                     if here == packets:
                         return True
             except Unclear as unclear:
-                self._unclear.append((len(self.rules), step, str(unclear)))
+                self._unclear.append((len(self.rules), step, unclear))
         return False
 
     def _here(self, step: StepFact, packets: Match) -> Match | None:
@@ -291,7 +306,7 @@ class _Walk:
         mine = self.match(step)
         here = narrowed(packets, mine) if mine is not None else None
         if here is not None and step.unmodelled:
-            raise Unclear(f"whether it applies depends on more than the header of a packet ({step.unmodelled})")
+            raise Unclear(f"whether it applies depends on more than the header of a packet ({step.unmodelled})", here)
         return here
 
     def _go_on(self, packets: Match, outer: tuple[tuple[Chain, int], ...]) -> None:
@@ -306,14 +321,21 @@ class _Walk:
 
     def settle(self) -> None:
         """Set aside what was not clear; tell whether the lines of the text part what comes before from what follows."""
-        for count, step, reason in self._unclear:
+        for count, step, unclear in self._unclear:
             line = step.place.line
             ordered = all(rule.place.line < line for rule in self.rules[:count]) and all(
                 rule.place.line > line for rule in self.rules[count:]
             )
             known = self.program.aside.get((step.place.file, line, self.hook))
             ordered = ordered and (known is None or known.ordered)
-            self.program.aside[step.place.file, line, self.hook] = AsideFact(self.hook, reason, step.place, ordered)
+            bounds = known.bounds if known is not None else ()
+            if unclear.bound is not None and (known is None or bounds):
+                bounds = (*bounds, marked(_passage("pass", unclear.bound, "", step.place), self.family))
+            else:
+                bounds = ()
+            self.program.aside[step.place.file, line, self.hook] = AsideFact(
+                self.hook, str(unclear), step.place, ordered, bounds
+            )
 
     def applies(self, step: StepFact, packets: Match) -> bool:
         """Tell whether a step can apply to first packets; note where replies pass."""

@@ -45,6 +45,8 @@ class Reading(msgspec.Struct, frozen=True):
         sorts_addresses: Whether the program sorts the addresses that it prints.
         absent: What its lists of rules should let pass before their rules are asked, and do not.
         entangled: Facts inside whose statements something stands that was not understood.
+        by_hand: Whether its rules are a program that somebody wrote, and not as the dialect writes them.
+        bounds: What packets a step of that, which may apply or not, could be about at most.
         unit_of: The interfaces that a unit is about: of several units only the first applies, in the order of their
             names. Empty for texts that are none.
     """
@@ -61,6 +63,8 @@ class Reading(msgspec.Struct, frozen=True):
     absent: tuple[Absent, ...] = ()
     sorts_addresses: bool = False
     unit_of: tuple[str, ...] = ()
+    by_hand: bool = False
+    bounds: tuple[AsideFact, ...] = ()
 
 
 def explained(reading: Reading, unrecognised: Unrecognised, text: str) -> Reading:
@@ -143,7 +147,8 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
         for kind, reason in ASIDE.items()
         for fact in facts.pop(kind, [])
     ]
-    aside = _set_aside(statements, cast(list[AsideFact], facts.pop("aside", [])))
+    steps = cast(list[AsideFact], facts.pop("aside", []))
+    aside = _set_aside(statements, steps)
     lost += aside
     absent = [
         *absent_of(reader.form, facts, reader.seen),
@@ -159,6 +164,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
         dialect.name, reader.form.name, facts, leftovers, frozenset(reader.sections), (count, count - left),
         itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent),
         dialect.semantics.addresses == "sorted", tuple(unit_of),
+        reader.form.change.how == "by-hand", tuple(each for each in steps if each.bounds),
     )  # fmt: skip
 
 

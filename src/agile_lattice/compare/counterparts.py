@@ -1,0 +1,321 @@
+"""Rules held against the rules of a device by what they do, however they are written.
+
+For each rule of the intent: the lines of the device that decide its packets, those that do the same and those that do
+something else, with the packets. Then what lines of the device do with packets about which the intent says nothing.
+Packets that cannot be are left out: those that would go out by an interface to which no route leads.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Literal
+
+import msgspec
+
+from agile_lattice.behaviour.images import ARRIVES, LEAVES, with_spans
+from agile_lattice.behaviour.matching import DESTINATION, PROTOCOL, SOURCE, STRANGER, Match, Packet, Space
+from agile_lattice.behaviour.proving import common_space
+from agile_lattice.behaviour.sending import OTHER_STRANGER
+from agile_lattice.behaviour.stage_lists import LISTED, Line, Listed, lines
+from agile_lattice.behaviour.tables import Table
+from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
+from agile_lattice.dialects.passes.programs import AsideFact
+from agile_lattice.intent.learned import with_learned
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.places import Place
+from agile_lattice.packets.actions import Action
+from agile_lattice.packets.boxes import Box, Undecided, overlap
+from agile_lattice.packets.functions import Entry, Region, differing, exactly
+from agile_lattice.packets.spans import Spans, meet, merged, minus
+
+HOOKS: dict[Listed, str] = {"arrival": "arrival", "departure": "departure", "permits": "permit", "access": "access"}
+MOST_BOXES = 2000  # in which an example is looked for
+Standing = Literal["same", "partly", "other", "nothing"]
+
+
+class Otherwise(msgspec.Struct, frozen=True):
+    """Packets that a line of the device treats otherwise than the intent.
+
+    Attributes:
+        place: The line; nowhere for what happens where none matches.
+        does: What it does, in words.
+        packets: What both match; some of that may be decided by earlier rules.
+        example: A packet.
+        stray: Whether all of them come from sources that do not belong behind the interface that they come in by.
+    """
+
+    place: Place
+    does: str
+    packets: tuple[Match, ...]
+    example: Packet
+    stray: bool = False
+
+
+class Counterpart(msgspec.Struct, frozen=True):
+    """A rule of the intent, and what of the device does the same.
+
+    Attributes:
+        stage: Where it is asked.
+        name: Its name; may be empty.
+        place: Where it is written.
+        does: What it does, in words.
+        standing: Whether the device does the `same`, does it `partly`, does something `other`, or whether `nothing`
+            comes to it.
+        same: Lines of the device that do the same with some of its packets; nowhere for what needs no line.
+        otherwise: What is treated otherwise.
+        unless: What was not understood, and could decide about its packets before these; empty if nothing is.
+    """
+
+    stage: Listed
+    name: str
+    place: Place
+    does: str
+    standing: Standing
+    same: tuple[Place, ...]
+    otherwise: tuple[Otherwise, ...]
+    unless: str = ""
+
+
+class Beyond(msgspec.Struct, frozen=True):
+    """What a line of the device does with packets about which no rule of the intent says anything."""
+
+    stage: Listed
+    packets: Otherwise
+
+
+class Counterparts(msgspec.Struct, frozen=True):
+    """The rules of a device held against those of its intent.
+
+    Attributes:
+        rules: The rules of the intent.
+        beyond: What only the device does.
+        undecided: What could not be compared, in words.
+        stages: The lists that were compared.
+    """
+
+    rules: tuple[Counterpart, ...]
+    beyond: tuple[Beyond, ...]
+    undecided: tuple[str, ...] = ()
+    stages: tuple[Listed, ...] = ()
+
+
+def counterparts(
+    intent: Device, there: Device, stages: Iterable[Listed] = LISTED, unknown: Unknown = NOTHING_UNKNOWN,
+    maybe: Sequence[AsideFact] = (),
+) -> Counterparts:  # fmt: skip
+    """Hold the rules of a device against those of its intent.
+
+    Args:
+        intent: The device as it should be.
+        there: As it is, with what nobody has looked at filled in.
+        stages: Which lists.
+        unknown: What of the device was not understood.
+        maybe: Steps that may apply or not; the packets that they could be about are not compared.
+    """
+    stages = tuple(stages)
+    rules: dict[tuple[Listed, Place | None, int], Counterpart] = {}
+    beyond: dict[tuple[object, ...], Beyond] = {}
+    undecided: list[str] = []
+    for stage in stages:
+        for family in (4, 6):
+            try:
+                pairs = _Pairs(with_learned(intent), with_learned(there), stage, family, maybe)
+            except Undecided as error:
+                undecided.append(f"{stage}: {error}")
+                continue
+            for number, line in enumerate(pairs.mine):
+                if line.rule is None:
+                    for each in pairs.otherwise(number):
+                        beyond.setdefault((stage, each.place.file, each.place.line, each.does), Beyond(stage, each))
+                    continue
+                key = stage, None, id(line.rule) if not line.place.line else line.place.line
+                found = _counterpart(stage, line, pairs, number)
+                rules[key] = _together(rules[key], found) if key in rules else found
+    known = {(each.place.file, each.place.line) for each in maybe}
+    unbound = [each for each in unknown.doubts if (each.place.file, each.place.line) not in known]
+    told = [
+        msgspec.structs.replace(each, unless=each.unless or _doubt(each, Unknown(tuple(unbound))))
+        for each in rules.values()
+    ]
+    return Counterparts(tuple(told), tuple(beyond.values()), tuple(undecided), stages)
+
+
+def _doubt(rule: Counterpart, unknown: Unknown) -> str:
+    """Tell what was not understood and could decide before the lines that were found for a rule; empty for nothing."""
+    lines = [*rule.same, *(each.place for each in rule.otherwise)]
+    return next((reason for each in lines if (reason := unknown.before(rule.stage, each))), "")
+
+
+class _Pairs:
+    """Which lines of two lists decide the same packets, and whether they do the same with them."""
+
+    def __init__(self, intent: Device, there: Device, stage: Listed, family: int, maybe: Sequence[AsideFact]) -> None:
+        self.space = common_space(intent, there, family)
+        self.mine = lines(intent, stage, self.space)
+        self.its = lines(there, stage, self.space)
+        self.maybe = [
+            (each.place, self.space.of_rule(bound))
+            for each in maybe
+            for bound in each.bounds
+            if each.hook == HOOKS[stage] and self.space.speaks(bound)
+        ]
+        impossible = [Entry(box, Action("cannot be")) for box in _impossible(there, self.space, stage)]
+        impossible += [Entry(box, Action("may be")) for _, box in self.maybe]
+        strays = [Entry(box, Action("strays")) for box in _strays(there, self.space)]
+        self.routed = list(_routed(there, self.space))
+        self.own = {
+            self.space.numbers[one.name]: [each.address for each in one.addresses if each.family == family]
+            for one in there.interfaces
+            if one.name in self.space.numbers
+        }
+        self.before = len(impossible)
+        left, right = (
+            [Entry(line.entry.box, Action((mark, at))) for at, line in enumerate(each)]
+            for mark, each in (("intent", self.mine), ("device", self.its))
+        )
+        self.left, self.right = [*impossible, *left], [*impossible, *right]
+        self.regions: dict[int, list[Region]] = {}
+        for each in self._regions(self.left, self.right):
+            self.regions.setdefault(each.left - self.before, []).append(each)
+        self.proper = {
+            (each.left - len(strays), each.right - len(strays))
+            for each in self._regions([*strays, *self.left], [*strays, *self.right])
+        }
+
+    def _regions(self, left: list[Entry], right: list[Entry]) -> Sequence[Region]:
+        found = differing(left, right, self.space.liked)
+        if found.unseen or found.undecided:
+            raise Undecided(len(found.regions))
+        return found.regions
+
+    def unless(self, number: int) -> str:
+        """Tell which step may decide about packets of a rule, or not; empty if none does."""
+        box = self.mine[number].entry.box
+        return next(
+            (f"{place} may apply to some of its packets, or not" for place, each in self.maybe if overlap(box, each)),
+            "",
+        )
+
+    def alike(self, region: Region) -> bool:
+        """Tell whether both lines do the same with the packets that they decide."""
+        mine, its = self.lines_of(region)
+        one, other = mine.entry.action, its.entry.action
+        return one == other or not differing([Entry(region.some, one)], [Entry(region.some, other)]).regions
+
+    def lines_of(self, region: Region) -> tuple[Line, Line]:
+        """Return the lines that decide the packets of a region."""
+        return self.mine[region.left - self.before], self.its[region.right - self.before]
+
+    def ordinary(self, region: Region) -> Box:
+        """Return packets of a region that people think of: of a usual protocol, and from where they belong."""
+        try:
+            boxes = exactly(region, self.left, self.right, MOST_BOXES)
+        except Undecided:
+            boxes = [region.some]
+        box = min(boxes, key=self._unusual)
+        box = with_spans(box, DESTINATION, _widest(box[DESTINATION]))
+        for number, addresses in self.routed:
+            inside = meet(box[SOURCE], addresses)
+            if inside and meet(box[ARRIVES], ((number, number),)) and len(self.routed) > 1:
+                stranger = STRANGER[self.space.family].value
+                source = meet(inside, ((stranger, stranger),)) or _widest(inside)
+                # What comes from outside is often for the device itself, as far as it can know.
+                mine = self.own.get(number, ()) if source[0][0] == stranger else ()
+                own = [(each.value, each.value) for each in mine]
+                elsewhere = OTHER_STRANGER[self.space.family].value
+                own.append((elsewhere, elsewhere))
+                to = next((found for each in own if (found := meet(box[DESTINATION], (each,)))), box[DESTINATION])
+                return with_spans(
+                    with_spans(with_spans(box, ARRIVES, ((number, number),)), SOURCE, source), DESTINATION, to
+                )
+        return box
+
+    def _unusual(self, box: Box) -> int:
+        liked = self.space.liked[PROTOCOL]
+        return next((at for at, each in enumerate(liked) if meet(box[PROTOCOL], ((each, each),))), len(liked))
+
+    def same(self, number: int) -> list[Place]:
+        """Return the lines of the device that do the same as a rule with some of its packets."""
+        return [self.lines_of(each)[1].place for each in self.regions.get(number, ()) if self.alike(each)]
+
+    def otherwise(self, number: int) -> list[Otherwise]:
+        """Return what the device does otherwise with the packets of a rule."""
+        found = []
+        for each in self.regions.get(number, ()):
+            if not self.alike(each):
+                line = self.lines_of(each)[1]
+                words = self.space.words_of(each.boxes)
+                stray = (each.left, each.right) not in self.proper
+                example = self.space.example(self.ordinary(each))
+                found.append(Otherwise(line.place, _does(line), words, example, stray))
+        return found
+
+
+def _counterpart(stage: Listed, line: Line, pairs: _Pairs, number: int) -> Counterpart:
+    same, otherwise = pairs.same(number), pairs.otherwise(number)
+    name = line.rule.name if line.rule is not None else ""
+    standing = _standing(bool(same), not all(each.stray for each in otherwise))
+    return Counterpart(
+        stage, name, line.place, _does(line), standing, tuple(_once(same)), tuple(otherwise), pairs.unless(number)
+    )
+
+
+def _together(one: Counterpart, other: Counterpart) -> Counterpart:
+    """Put together what was found for the parts of a rule: its services, and both families."""
+    same, otherwise = (*one.same, *other.same), (*one.otherwise, *other.otherwise)
+    once = {(each.place.file, each.place.line, each.does): each for each in reversed(otherwise)}
+    standing = _standing(bool(same), not all(each.stray for each in otherwise))
+    return msgspec.structs.replace(
+        one, standing=standing, same=tuple(_once(same)), otherwise=tuple(once.values())[::-1],
+        unless=one.unless or other.unless,
+    )  # fmt: skip
+
+
+def _standing(same: bool, otherwise: bool) -> Standing:
+    if not otherwise:
+        return "same" if same else "nothing"
+    return "partly" if same else "other"
+
+
+def _once(places: Iterable[Place]) -> Iterator[Place]:
+    found = {(each.file, each.line): each for each in places}
+    yield from (found[key] for key in sorted(found))
+
+
+def _widest(spans: Spans) -> Spans:
+    return (max(spans, key=lambda span: span[1] - span[0]),)
+
+
+def _does(line: Line) -> str:
+    return str(line).partition(": ")[2] if line.rule is not None else str(line)
+
+
+def _routed(device: Device, space: Space) -> Iterator[tuple[int, Spans]]:
+    """Yield for each interface the addresses that routes lead to it."""
+    for name, number in space.numbers.items():
+        one = device.interface(name)
+        table = Table(device, space.family, one.instance if one is not None else "")
+        yield (
+            number,
+            merged(
+                (first, last)
+                for first, last, hop in table.within(*space.any_address[0])
+                if hop is not None and any(way.interface == name for way in hop.way.each)
+            ),
+        )
+
+
+def _impossible(device: Device, space: Space, stage: Listed) -> Iterator[Box]:
+    """Yield the packets of a list that is asked about where they go out, which no route takes there."""
+    if stage not in ("permits", "departure"):
+        return
+    for number, there in _routed(device, space):
+        if rest := minus(space.any_address, there):
+            yield with_spans(with_spans(space.box(), LEAVES, ((number, number),)), DESTINATION, rest)
+
+
+def _strays(device: Device, space: Space) -> Iterator[Box]:
+    """Yield the packets that come in by an interface from sources that are routed elsewhere."""
+    for number, there in _routed(device, space):
+        if rest := minus(space.any_address, there):
+            yield with_spans(with_spans(space.box(), ARRIVES, ((number, number),)), SOURCE, rest)

@@ -1,0 +1,89 @@
+"""Rules by what they do, as text: for each rule of the intent the lines of the device, and what else these do."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich import box
+from rich.console import Console, Group
+from rich.table import Table
+
+from agile_lattice.behaviour.stage_lists import Listed
+from agile_lattice.compare.counterparts import Beyond, Counterpart, Counterparts, Otherwise, Standing
+from agile_lattice.show.terminal import Text, plural, source_text
+
+STAGES: dict[Listed, str] = {
+    "arrival": "destination NAT", "departure": "source NAT", "permits": "permit", "access": "management",
+}  # fmt: skip
+STANDINGS: dict[Standing, tuple[str, str]] = {
+    "same": ("same effect", "calm"),
+    "partly": ("same effect for some packets", "strong"),
+    "other": ("not the same effect", "strong"),
+    "nothing": ("no packet comes to it", "calm"),
+}
+MOST = 4  # packets that are shown of one rule
+
+
+def show_counterparts(console: Console, found: Counterparts) -> None:
+    """Print rules held against each other by what they do."""
+    table = Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 1, 0), header_style="head")
+    table.add_column("rule of the intent", ratio=4)
+    table.add_column("on the device", ratio=9)
+    for one in found.rules:
+        word, style = STANDINGS[one.standing]
+        name = Text.assemble((f"{STAGES[one.stage]} ", "head"), (one.name, "head"))
+        what = Group(name, Text(one.does, style="intent"), Text(str(one.place), style="place"))
+        strays = ", but for sources that do not belong there" if any(each.stray for each in one.otherwise) else ""
+        others = [each for each in one.otherwise if not each.stray]
+        unless = [Text(f"not certain: {one.unless}", "strong")] if one.unless else []
+        said = Text.assemble((word, style), _by(one), strays)
+        table.add_row(what, Group(said, *unless, *_others(others)))
+    for stage in STAGES:
+        beyond = [each for each in found.beyond if each.stage == stage and not each.packets.stray]
+        if beyond:
+            table.add_row(Group(Text("only on the device", style="head"), Text(STAGES[stage])), _beyond(beyond))
+    console.print(table)
+    if elsewhere := [each.packets.place for each in found.beyond if each.packets.stray]:
+        lines = ", ".join(map(str, elsewhere))
+        console.print(
+            Text(f"Only for sources that do not belong behind their ingress interface: {lines}", style="remedy")
+        )
+    for each in found.undecided:
+        console.print(Text(f"Not decided: {each}", style="strong"))
+
+
+def counted(found: Counterparts) -> str:
+    """Count the rules by what the device does, in words."""
+    counts = [
+        (sum(each.standing == standing for each in found.rules), word) for standing, (word, _) in STANDINGS.items()
+    ]
+    said = ", ".join(f"{count} {word}" for count, word in counts if count)
+    beyond = sum(not each.packets.stray for each in found.beyond)
+    more = f"; {plural(beyond, 'line')} of the device {'does' if beyond == 1 else 'do'} more" if beyond else ""
+    return f"{plural(len(found.rules), 'rule')} of the intent: {said or 'none'}{more}"
+
+
+def _by(one: Counterpart) -> str:
+    lines = [str(each) for each in one.same if each.line]
+    return f", by {' and '.join(lines)}" if lines else ""
+
+
+def _others(otherwise: Sequence[Otherwise]) -> list[Text]:
+    found = []
+    for each in otherwise[:MOST]:
+        line = source_text(each.place, 100) if each.place.line else None
+        found.append(Text.assemble((f"{each.place}: " if each.place.line else "", "place"), (each.does, "device")))
+        found += [Text.assemble("  ", line)] if line else []
+        found.append(Text(f"  {_packets(each)}", style="remedy"))
+    if len(otherwise) > MOST:
+        found.append(Text(f"and {len(otherwise) - MOST} more", style="remedy"))
+    return found
+
+
+def _packets(one: Otherwise) -> str:
+    shown = "; ".join(map(str, one.packets[:2])) + ("; ..." if len(one.packets) > 2 else "")
+    return f"{shown}, for example {one.example}"
+
+
+def _beyond(found: Sequence[Beyond]) -> Group:
+    return Group(*_others([each.packets for each in found]))
