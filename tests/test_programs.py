@@ -21,6 +21,7 @@ from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import walk
 from agile_lattice.compare.applying import as_it_is
 from agile_lattice.compare.counterparts import _impossible, _strays, counterparts
+from agile_lattice.compare.equivalence import between
 from agile_lattice.compare.mending import mend
 from agile_lattice.dialects import read_device
 from agile_lattice.dialects.errors import ChangeError
@@ -183,6 +184,12 @@ RULESETS = {
     "policy accept, and some drops": """
         chain a { type filter hook forward priority 0; policy accept; udp dport 53 ip saddr != 10.40.10.7 drop;
             meta nfproto ipv4 tcp dport 80 reject with tcp reset; }""",
+    "maps from values to verdicts": """
+        chain web { udp dport vmap { 53 : accept, 54-60 : drop }; accept; }
+        chain a { type filter hook forward priority filter; policy drop;
+            ct state vmap { established : accept, related : accept, invalid : drop }
+            iifname vmap { "in0" : jump web, "out0" : drop }
+        }""",
     "two levels": f"""
         chain deep {{ ip daddr 203.0.113.14 return; udp dport 53 accept; }}
         chain middle {{ jump deep; tcp dport 80 accept; }}
@@ -247,6 +254,47 @@ def test_a_packet_goes_as_its_chains_say(speaks: str, case: str) -> None:
     walked = [walk(topology, header, "edge", side).arrives for side, header in sent()]
     assert walked == came, [(each, one) for each, one, other in zip(asked, came, walked, strict=True) if one != other]
     assert {*came} == {True, False}, "it tells packets apart"
+
+
+def test_what_people_write_in_files_is_what_the_kernel_lists() -> None:
+    written = """
+        define wan = "main0"
+        define hosts = { 10.42.60.10, 10.42.60.11 }
+        define alike = $hosts
+        table inet f {
+            chain a {
+                type filter hook forward priority 0; policy drop;
+                iifname $wan ip daddr $alike tcp dport vmap { 22 : accept, 80-81 : accept, 25 : drop }
+            }
+        }
+        table ip n {
+            chain p {
+                type nat hook prerouting priority -100;
+                iifname $wan dnat to tcp dport map { 80 : 10.42.60.10, 8080 : 10.42.60.11 }
+            }
+        }"""
+    plain = """
+        table inet f {
+            chain a {
+                type filter hook forward priority filter; policy drop;
+                iifname "main0" ip daddr { 10.42.60.10, 10.42.60.11 } tcp dport { 22, 80-81 } accept
+                iifname "main0" ip daddr { 10.42.60.10-10.42.60.11 } tcp dport 25 drop
+            }
+        }
+        table ip n {
+            chain p {
+                type nat hook prerouting priority dstnat; policy accept;
+                iifname "main0" tcp dport 80 dnat to 10.42.60.10
+                iifname "main0" tcp dport 8080 dnat to 10.42.60.11
+            }
+        }"""
+    one, other = (al.read("x", ["nftables"], {"x.nft": each}) for each in (written, plain))
+    assert not one.leftovers and not other.leftovers
+    assert between(one.device, other.device).same
+    unknown = al.read("x", ["nftables"], {"x.nft": written.replace("define alike", "define like")})
+    assert [each.place.line for each in unknown.leftovers] == [8, 8], (
+        "a variable that is not defined is not passed over"
+    )
 
 
 def test_rules_are_held_against_one_another_by_what_they_do() -> None:

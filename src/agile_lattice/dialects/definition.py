@@ -30,6 +30,7 @@
     before = ["..."]                               # statements written first, and passed over in reading
     only = "REGEX"                                 # a text in which this is not found is none of this form
     unless = "REGEX"                               # and one in which this is found neither
+    expand = {define = "define"}                   # what stands for other words; see `reading.expanding.Expansion`
     change = {how = "typed", without = "no %"}     # how it is changed; see `dialect.Change`
     loading = {command = "/usr/sbin/tool -f %"}    # if it is gone after a restart; see `lasting.Loading`
     statements = '''
@@ -77,6 +78,7 @@ from agile_lattice.dialects.faults import explained, line_of, no_field
 from agile_lattice.dialects.kinds import NUMBERS, Kind, negated, number_kind, set_of, spaced, text_kind, wild, worded
 from agile_lattice.dialects.lasting import Loading
 from agile_lattice.dialects.passes.named import PASSES
+from agile_lattice.dialects.reading.expanding import Expansion
 from agile_lattice.dialects.semantics import Semantics, passes_of
 from agile_lattice.dialects.surfaces import AnySurface
 from agile_lattice.dialects.traits import NAMED
@@ -97,6 +99,7 @@ class _FormText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     only: str = ""
     unless: str = ""
     loading: Loading = Loading()
+    expand: Expansion = Expansion()
 
 
 class _DialectText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -160,6 +163,9 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
         block = builder.block(lines, None)
         try:
             signs = [re.compile(checked_sign(each)) if each else None for each in (form.only, form.unless)]
+            for each in form.expand.maps:
+                if each.action:
+                    checked(each.action)
             if form.change.handle:
                 checked(form.change.handle.replace("(", "(?:", 1))  # it has one group, the number
                 re.compile(form.change.handle)
@@ -170,7 +176,7 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
             raise DefinitionError(file, line, f"file = {form.file!r} is no plain name: letters, digits, dots, - and _")
         only, unless = signs
         about = form.name, form.carries, form.syntax, form.before, block, form.file, form.change
-        forms.append(Form(*about, only, unless, form.loading))
+        forms.append(Form(*about, only, unless, form.loading, form.expand))
     passes = passes_of(raw.semantics, raw.passes)
     return Dialect(raw.dialect, raw.title, tuple(forms), raw.semantics, passes, raw.cannot, file)
 

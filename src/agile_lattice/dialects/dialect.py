@@ -14,6 +14,7 @@ from agile_lattice.dialects.making import Maker
 from agile_lattice.dialects.passes import Pass
 from agile_lattice.dialects.passes.families import FAMILIES, RULED
 from agile_lattice.dialects.patterns import Pattern
+from agile_lattice.dialects.reading.expanding import Expansion
 from agile_lattice.dialects.semantics import Semantics
 from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.surfaces import AnySurface
@@ -170,6 +171,7 @@ class Form(msgspec.Struct, frozen=True):
         file: What the text is called in a folder; empty for a form that is only read.
         change: How a configuration in this form is changed.
         only, unless: What has to be found in a text of this form, and what must not be, where two are alike.
+        expand: What stands in its texts for other words, or for several statements.
         loading: How a text in this form comes into the running system, if it is not itself what is saved.
     """
 
@@ -183,6 +185,7 @@ class Form(msgspec.Struct, frozen=True):
     only: re.Pattern[str] | None = None
     unless: re.Pattern[str] | None = None
     loading: Loading = Loading()
+    expand: Expansion = Expansion()
 
     @property
     def lets(self) -> frozenset[Lets]:

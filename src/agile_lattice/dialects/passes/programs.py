@@ -189,13 +189,13 @@ class _Program:
         if not states & {"new", "invalid", "untracked"}:
             return []
         walk = _Walk(self, base, family, "invalid", STRAY[family])
-        walk.follow(_chain(base))
+        done = walk.follow(_chain(base))
         walk.settle()
         end = self.verdict(base)
         passing = [each for each in others if each.verdict == "pass" and narrowed(_match(each), STRAY[family])]
         if end == "drop" and not passing and all(each.verdict == "drop" for each in walk.rules):
             return []
-        return [*walk.rules, _passage(end, STRAY[family], "", base.place)]
+        return [*walk.rules, *([] if done else [_passage(end, STRAY[family], "", base.place)])]
 
     def verdict(self, base: BaseChainFact) -> str:
         """Return what becomes of packets that no step decides about."""
@@ -246,9 +246,9 @@ class _Walk:
         self._known: set[str] = set()  # states of which everything passes
         self._unclear: list[tuple[int, StepFact, Unclear]] = []  # after how many rules, and why
 
-    def follow(self, chain: Chain) -> None:
-        """Follow all packets of this state through a chain that the system asks."""
-        self._steps(chain, 0, self.packets, ())
+    def follow(self, chain: Chain) -> bool:
+        """Follow all packets of this state through a chain that the system asks; tell whether all are decided there."""
+        return self._steps(chain, 0, self.packets, ())
 
     def _steps(self, chain: Chain, first: int, packets: Match, outer: tuple[tuple[Chain, int], ...]) -> bool:
         """Follow packets through the steps of a chain.

@@ -15,6 +15,7 @@ from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.programs import AbsentFact, AsideFact, of_one_family
 from agile_lattice.dialects.reading.absent import SECTIONS_OF, Absent, absent_of
 from agile_lattice.dialects.reading.bounds import bounded
+from agile_lattice.dialects.reading.expanding import expanded
 from agile_lattice.dialects.reading.stopping import Stop, stop_of
 from agile_lattice.dialects.reading.understanding import Leftover, Reader, Trace, count_of
 from agile_lattice.dialects.surfaces import Statement
@@ -135,7 +136,7 @@ def _reader(dialect: Dialect, form: Form, file: str, trace: Trace | None) -> Rea
 
 
 def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> Reading:
-    facts = reader.read(statements)
+    facts = reader.read(expanded(statements, reader.form.expand))
     units = getattr(reader.form.surface, "files", False)
     unit_of = [each.interface for each in facts.get("interface", []) if units and isinstance(each, InterfaceFact)]
     if dialect.semantics.family is not None:
