@@ -88,6 +88,11 @@ def named_blocks(file: str) -> dict[str, str]:
     return dict(re.findall(r'^```text title="(\S+)"\n(.*?)^```$', (ROOT / file).read_text(), re.MULTILINE | re.DOTALL))
 
 
+def _statements(dialect: str) -> list[str]:
+    """Return the statements of a dialect file that say a fact, blanks aside."""
+    return [" ".join(line.split()) for line in dialect.splitlines() if "  => " in line and not line.startswith("#")]
+
+
 def test_the_tutorial_leads_to_a_dialect(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:
@@ -96,10 +101,16 @@ def test_the_tutorial_leads_to_a_dialect(
     Path("lighthouse.toml").write_text(text)
     sample = named_blocks("docs/dialects.md")["sample.log"]
     Path("sample.log").write_text(sample)
-    [block] = blocks("docs/dialects.md", "console")
+    block, draft = blocks("docs/dialects.md", "console")
     typed, expected = block.split("\n", 1)
     assert main(shlex.split(typed)[2:]) == 1
     assert capsys.readouterr().out == expected
+    # Drafted from an intent, it is as it was written by hand, but for what says nothing of the intent.
+    Path("beams.yaml").write_text(blocks("docs/dialects.md", "yaml")[0])
+    assert main(shlex.split(draft.split("\n", 1)[0])[2:]) == 1
+    drafted = capsys.readouterr().out
+    assert named_blocks("docs/dialects.md")["drafted"] in drafted and "from sample.log: 5 of 7 statements" in drafted
+    assert _statements(drafted) == [each for each in _statements(text) if "<_:" not in each]
     # Beside an intent it is spoken like any other.
     Path("dialects").mkdir()
     Path("dialects/lighthouse.toml").write_text(text)

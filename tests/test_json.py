@@ -41,6 +41,7 @@ TYPED = {
     "dialects show": ("dialects show frr", "definition"),
     "dialects facts": ("dialects facts route", "0.fields.0.holds"),
     "dialects types": ("dialects types", "0.reads"),
+    "dialects new": ("dialects new {sample}", "said.1"),
     "dialects try": ("dialects try {dialect} {sample}", "trial.refusals.0.reason"),
 }
 # It reads what it never writes: so there is a refusal.

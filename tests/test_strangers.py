@@ -8,14 +8,20 @@ from pathlib import Path
 import pytest
 from msgspec.structs import replace
 
+import agile_lattice
 from agile_lattice.cli.main import main
 from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.equivalence import verdict
 from agile_lattice.compare.mending import mend
-from agile_lattice.dialects import read_device
+from agile_lattice.dialects import read_device, render_device
+from agile_lattice.dialects.definition import parse_dialect
+from agile_lattice.dialects.drafting import drafted
 from agile_lattice.dialects.registry import Catalogue
+from agile_lattice.dialects.trying import try_sample
+from agile_lattice.notation.loading import load
 from test_mend import Folder
 
+DEMO = Path(agile_lattice.__file__).parent / "demo"
 STRANGERS = Path(__file__).parent / "strangers"
 SAMPLES = {"semaphore": "semaphore.box", "lockkeeper": "lockkeeper.log", "almanac": "almanac.book"}
 # Of each: what somebody changed by hand, and what the difference is called.
@@ -86,3 +92,30 @@ def test_a_stranger_is_compared_mended_and_taken_back(place: tuple[Path, str], t
         for each in mending.mends[::-1]:
             there.apply(each.undo)
         assert there.texts == texts
+
+
+@pytest.mark.parametrize("place", SAMPLES, indirect=True)
+def test_a_draft_from_a_sample_and_its_meaning_reads_most_of_it(
+    place: tuple[Path, str], capsys: pytest.CaptureFixture[str]
+) -> None:
+    folder, name = place
+    sample = folder / SAMPLES[name]
+    main(["dialects", "new", str(sample), "--intent", str(STRANGERS / f"{name}.yaml"), "--name", "drafted"])
+    text = capsys.readouterr().out
+    trial = try_sample(parse_dialect(text, "drafted.toml"), sample.read_text(), sample.name)
+    understood, left = len(trial.taken), len(trial.capture.leftovers)
+    assert understood >= 0.7 * (understood + left), [each.text for each in trial.capture.leftovers]
+    # What was read is what the intent says, not only something: nothing else is an interface, a route or an address.
+    intent, device = load(STRANGERS / f"{name}.yaml").devices[0], trial.capture.device
+    assert {(one.name, one.addresses) for one in device.interfaces} <= {
+        (one.name, one.addresses) for one in intent.interfaces
+    }
+    assert {(each.to, each.via) for each in device.routes} <= {(each.to, each.via) for each in intent.routes}
+    assert f"from {sample}: " in text and " statements say something of the intent" in text
+
+
+def test_every_draft_is_a_dialect_whatever_it_is_drafted_from() -> None:
+    for device in load(DEMO / "saltmarsh.yaml").devices:
+        for each in render_device(device):
+            for meaning in (device, None):
+                parse_dialect(drafted(each.text, each.file, "drafted", meaning).text, "drafted.toml")

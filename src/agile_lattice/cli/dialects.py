@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from argparse import ArgumentParser, Namespace
 from collections.abc import Callable
@@ -14,12 +15,17 @@ from agile_lattice.cli.options import add_action
 from agile_lattice.cli.output import print_json
 from agile_lattice.dialects import as_intent
 from agile_lattice.dialects.definition import parse_dialect
+from agile_lattice.dialects.drafting import Draft, drafted
 from agile_lattice.dialects.reference import FactReference, KindReference, facts_reference, kinds_reference
 from agile_lattice.dialects.registry import BUILT_IN, catalogue_beside
 from agile_lattice.dialects.trying import SAME, Trial, carries, probe, probes, try_sample
 from agile_lattice.errors import UnknownName
-from agile_lattice.intent.model import Network, Section
+from agile_lattice.intent.model import Device, Network, Section
+from agile_lattice.intent.places import Place
+from agile_lattice.notation.errors import fail
+from agile_lattice.notation.loading import load
 from agile_lattice.notation.located import read_text
+from agile_lattice.notation.lookup import chosen_devices
 from agile_lattice.notation.plain import device_data
 from agile_lattice.notation.writing import write
 from agile_lattice.show.dialects import show_facts, show_kinds, show_list, show_matrix, show_trial
@@ -59,6 +65,7 @@ DOCUMENTS = {
     "types": list[KindReference],
     "matrix": dict[str, dict[str, str]],
     "try": Tried,
+    "new": Draft,
 }
 
 
@@ -77,6 +84,13 @@ def add_arguments(command: ArgumentParser) -> None:
     )
     action.add_argument("file", metavar="FILE", help="the dialect: a .toml file")
     action.add_argument("sample", metavar="SAMPLE", help="a configuration of the device")
+    action = add_action(actions, "new", "draft a dialect from a sample, and an intent that says what it means")
+    action.add_argument("sample", metavar="SAMPLE", help="a configuration of the device")
+    action.add_argument("--intent", metavar="INTENT", help="an intent that has what the sample says")
+    action.add_argument("--device", metavar="DEVICE", help="which device of the intent it is, if there are several")
+    action.add_argument(
+        "--name", metavar="NAME", help="what the dialect is called; the name of the sample if not given"
+    )
     command.set_defaults(action="list", format="text")
 
 
@@ -84,6 +98,8 @@ def run(arguments: Namespace) -> int:
     """List, compare, show or try; a trial gives 1 if lines are left over or it does not come back as the same."""
     if arguments.action == "try":
         return _try(arguments)
+    if arguments.action == "new":
+        return _new(arguments)
     catalogue = catalogue_beside(Path.cwd())
     if arguments.action == "show":
         text = catalogue.text(arguments.name)
@@ -126,6 +142,25 @@ def _facts(name: str | None) -> list[FactReference]:
     if name not in known:
         raise UnknownName("fact", name, list(known))
     return [known[name]]
+
+
+def _new(arguments: Namespace) -> int:
+    """Print a draft; 1 if it leaves statements to the author."""
+    sample = Path(arguments.sample)
+    device = _meant(arguments.intent, arguments.device) if arguments.intent else None
+    name = arguments.name or re.sub(r"[^a-z0-9-]+", "-", sample.stem.lower()).strip("-") or "mine"
+    draft = drafted(read_text(sample), str(sample), name, device)
+    _print(arguments, draft, lambda: sys.stdout.write(draft.text))
+    return 0 if draft.said[0] == draft.said[1] else 1
+
+
+def _meant(intent: str, name: str | None) -> Device:
+    """Return the device of an intent that a sample is of."""
+    devices = chosen_devices(load(intent), [name] if name else None)
+    if len(devices) > 1:
+        names = ", ".join(each.name for each in devices)
+        raise fail(Place(intent), f"the intent has several devices: {names}", "Say which one: --device NAME.")
+    return devices[0]
 
 
 def _try(arguments: Namespace) -> int:
