@@ -31,7 +31,7 @@ JSON Schema that comes with the package, `agile_lattice/notation/intent.schema.j
 FACTS_PAGE = """\
 # Facts and types
 
-What phrases of a [dialect](dialects.md) can make, and how values are spelt. `lattice dialects facts` and
+What statements of a [dialect](dialects.md) can say, and how values are spelt. `lattice dialects facts` and
 `lattice dialects types` print this; the page is written from the code.
 """
 OUTPUT = """\

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -32,6 +33,25 @@ def test_what_is_written_loads_as_the_same(device: Device) -> None:
     assert again is not None
     assert normal(again) == normal(device)
     assert al.loads(al.write(Network("", (again,)))) == al.loads(al.write(Network("", (device,))))
+
+
+@pytest.mark.parametrize("spoilt", ["nonsense-x", "999.1.1.1/40", "-5", "7.5", "[]", "{}", "true", "tcp/99999"])
+def test_one_mistake_is_one_fault(spoilt: str) -> None:
+    """Whatever word of an intent is spoilt: nothing is told that only follows, and nothing in a programmer's words."""
+    text = (DEMO / "saltmarsh.yaml").read_text()
+    told = 0
+    for word in re.finditer(r"""(?<=[ \[{:])[A-Za-z0-9./"_-]+(?=[,\]}\n:])""", text):
+        try:
+            al.loads(text[: word.start()] + spoilt + text[word.end() :])
+        except al.NotationError as error:
+            told += 1
+            is_key = text[word.end()] == ":"
+            lines = [fault.place.line for fault in error.faults]
+            assert len(set(lines)) == len(lines), str(error)
+            assert len(lines) == 1 or (is_key and all(word.group() in fault.what for fault in error.faults)), str(error)
+            said = " ".join(fault.what for fault in error.faults)
+            assert not re.search(r"\b(True|False|None)\b|\{'|valid|dictionary|instance", said), said
+    assert told > 40
 
 
 def test_the_schema_that_ships_is_the_one_that_is_checked() -> None:

@@ -58,7 +58,8 @@ class DeviceMaker:
     def device(self, name: str, shape: DeviceShape, place: Place) -> Device:
         """Make a device."""
         interfaces = self._each(self.interface, shape.interfaces.items(), place.at("interfaces"))
-        sides = Sides(name, interfaces, self.zones)
+        faulty = shape.interfaces.keys() - {each.name for each in interfaces}
+        sides = Sides(name, interfaces, self.zones, faulty)
         for interface in interfaces:
             self.trying(_check_references, interface, sides)
         rules = Rules(self.names, sides)

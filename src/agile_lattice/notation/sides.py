@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from difflib import get_close_matches
 
 from agile_lattice.intent.interfaces import Interface
@@ -24,10 +24,14 @@ class Sides:
         device: Its name.
         interfaces: Its interfaces.
         zones: The names of all zones.
+        faulty: Interfaces that could not be made. What names them, or a zone that may be theirs, is no fault of its
+            own: it raises an error without faults.
     """
 
-    def __init__(self, device: str, interfaces: Iterable[Interface], zones: Iterable[str]) -> None:
-        self.device = device
+    def __init__(
+        self, device: str, interfaces: Iterable[Interface], zones: Iterable[str], faulty: Collection[str] = ()
+    ) -> None:
+        self.device, self.faulty = device, faulty
         self.zones: dict[str, tuple[str, ...]] = dict.fromkeys(zones, ())
         self.interfaces = set()
         for interface in interfaces:
@@ -41,6 +45,8 @@ class Sides:
         Raises:
             NotationError: If not.
         """
+        if name in self.faulty:
+            raise NotationError([])
         if name not in self.interfaces:
             raise unknown(name, f"not an interface of {self.device}", self.interfaces, place)
         return name
@@ -59,6 +65,8 @@ class Sides:
                 found.add(word)
             elif self.zones.get(word):
                 found.update(self.zones[word])
+            elif word in self.faulty or (self.faulty and word in self.zones):
+                raise NotationError([])
             elif word in self.zones:
                 raise fail(
                     place, f"{self.device} has no interface in the zone {word!r}, so nothing can match",

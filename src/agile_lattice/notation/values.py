@@ -6,6 +6,7 @@ underlines what `lattice` would refuse.
 
 from __future__ import annotations
 
+import json
 from typing import Annotated, Any, Literal, TypeVar
 
 from pydantic import (
@@ -27,6 +28,7 @@ from agile_lattice.intent.interfaces import UNTAGGED, Secret
 
 ADDRESS = r"^[0-9a-fA-F:.]+$"
 PREFIX = r"^[0-9a-fA-F:.]+/[0-9.]{1,15}$"
+LONGEST = 60  # characters of a value that a message shows
 END = r"^[0-9a-fA-F:.]+(/[0-9.]{1,15})?$"
 
 
@@ -41,16 +43,29 @@ class Shape(BaseModel):
     model_config = ConfigDict(extra="forbid", strict=True, populate_by_name=True, alias_generator=key_of)
 
 
+def spell_value(value: object) -> str:
+    """Return a value as it could stand in an intent, a long one cut."""
+    text = "nothing" if value is None else json.dumps(value, default=str, ensure_ascii=False)
+    text = f"'{value}'" if isinstance(value, str) else text
+    return text if len(text) < LONGEST else f"{text[: LONGEST - 3]}..."
+
+
+def _text(value: object, what: str) -> str:
+    if not isinstance(value, str | Address | Prefix):
+        raise ValueError(f"expected {what}, found {spell_value(value)}")
+    return str(value)
+
+
 def _parse_address(value: object) -> Address:
-    return Address.parse(str(value))
+    return Address.parse(_text(value, "an address"))
 
 
 def _parse_prefix(value: object) -> Prefix:
-    return Prefix.parse(str(value))
+    return Prefix.parse(_text(value, "a prefix"))
 
 
 def _parse_end(value: object) -> Prefix:
-    text = str(value)
+    text = _text(value, "an address or a prefix")
     return Prefix.parse(text) if "/" in text else Prefix.host(Address.parse(text))
 
 
@@ -63,7 +78,7 @@ def _parse_vlan(value: object) -> int:
         return UNTAGGED
     if isinstance(value, int) and not isinstance(value, bool) and 1 <= value <= 4094:
         return value
-    raise ValueError(f"{value!r} is neither a VLAN id, from 1 to 4094, nor `untagged`")
+    raise ValueError(f"{spell_value(value)} is neither a VLAN id, from 1 to 4094, nor `untagged`")
 
 
 def _parse_secret(value: object) -> Secret:
