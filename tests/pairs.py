@@ -835,8 +835,8 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         """,
         """
         interfaces:
-          b1: {address: 203.0.113.2/28, enabled: false}
-          b2: {address: 10.70.1.1/24}
+          b1: {zone: sea, address: 203.0.113.2/28, enabled: false}
+          b2: {zone: hall, address: 10.70.1.1/24}
         routes:
           - {to: 10.64.0.0/16, via: 10.70.1.9, distance: 7}
         translations:

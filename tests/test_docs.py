@@ -20,6 +20,7 @@ import agile_lattice as al
 from agile_lattice.cli.main import main
 from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.errors import DefinitionError, Refusals
+from agile_lattice.intent.translations import Publish
 from agile_lattice.show.dialects import show_matrix
 from agile_lattice.show.terminal import THEME
 from pages import pages, run
@@ -131,7 +132,9 @@ def test_a_vendors_page_is_true(name: str, tmp_path: Path, capsys: pytest.Captur
     assert main(["dialects", "try", str(file), str(sample)]) == 0, capsys.readouterr().out
     out = capsys.readouterr().out
     assert "nothing left over; written and read again: the same" in out
-    assert "publish: 203.0.113.5, service: tcp/443, on: 10.70.1.20" in out
+    [device] = al.loads(out.partition("The intent that came out:\n")[2].partition("\n\n")[0]).devices
+    [shop] = [each for each in device.translations if isinstance(each, Publish)]
+    assert (str(shop.external), str(shop.internal)) == ("203.0.113.5", "10.70.1.20")
 
 
 def test_the_matrix_is_tried(capsys: pytest.CaptureFixture[str]) -> None:

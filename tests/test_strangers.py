@@ -18,7 +18,11 @@ from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.drafting import drafted
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.dialects.trying import try_sample
-from agile_lattice.notation.loading import load
+from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.intent.model import Network
+from agile_lattice.intent.normal import normal
+from agile_lattice.notation.loading import load, loads
+from agile_lattice.notation.writing import write
 from test_mend import Folder
 
 DEMO = Path(agile_lattice.__file__).parent / "demo"
@@ -92,6 +96,27 @@ def test_a_stranger_is_compared_mended_and_taken_back(place: tuple[Path, str], t
         for each in mending.mends[::-1]:
             there.apply(each.undo)
         assert there.texts == texts
+
+
+def test_what_a_device_has_names_for_goes_by_them_in_the_intent(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    shutil.copytree(STRANGERS, tmp_path / "dialects")
+    for name in ("semaphore", "almanac"):
+        assert main(["read", "--speaks", name, "--device", "pier", str(STRANGERS / SAMPLES[name])]) == 0
+        Path("read.yaml").write_text(capsys.readouterr().out)
+        again, by_hand = load("read.yaml"), load(STRANGERS / f"{name}.yaml")
+        assert again == by_hand, "groups, services and zones as somebody who knows the device wrote them"
+        assert ", source: office," in Path("read.yaml").read_text() or name != "almanac"
+        assert "{from: inner, to: outer}" in Path("read.yaml").read_text() or name != "semaphore"
+    # Where two devices mean different things by one name, what it stands for is written out.
+    one = load(STRANGERS / "almanac.yaml").devices[0]
+    named = [replace(each, addresses=AddressSet.parse("10.9.0.0/16")) for each in one.named if each.name == "office"]
+    both = [one, replace(one, name="quay", named=tuple(named))]
+    text = write(Network("", tuple(both)))
+    assert "office:" not in text and "kiosk:" in text
+    assert [normal(each) for each in loads(text).devices] == [normal(each) for each in both]
 
 
 @pytest.mark.parametrize("place", SAMPLES, indirect=True)

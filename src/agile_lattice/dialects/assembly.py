@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import PurePath
 from typing import Any, cast
 
@@ -13,13 +13,17 @@ from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.fact_types import FACTS
 from agile_lattice.dialects.facts import (
     AddressFact,
+    AddressSetFact,
     InterfaceFact,
     ProxyFact,
+    ServiceFact,
     SettingsFact,
     VlanMemberFact,
+    ZoneFact,
 )
 from agile_lattice.dialects.lowering import LEARNED, alike
 from agile_lattice.dialects.passes.families import let_in, united
+from agile_lattice.dialects.passes.groups import group_name, service_name
 from agile_lattice.dialects.passes.programs import AsideFact
 from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.dialects.reading.texts import Reading
@@ -29,10 +33,11 @@ from agile_lattice.intent.answering import external_addresses, parted_answers
 from agile_lattice.intent.interface_names import is_plain
 from agile_lattice.intent.interfaces import Bridge, Interface
 from agile_lattice.intent.joining import join
-from agile_lattice.intent.model import Answer, Device, HostEntry, Section, Settings
+from agile_lattice.intent.model import Answer, Device, HostEntry, Named, Section, Settings
 from agile_lattice.intent.permits import Access, Passage, Permit, joined_access, joined_permits
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
+from agile_lattice.intent.services import Service
 from agile_lattice.intent.stages import Rule, split
 from agile_lattice.intent.translations import Translation
 from agile_lattice.packets.spans import minus
@@ -99,7 +104,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     device = Device(
         name or next(iter(hostnames), "device"),
         tuple(each.name for each in dialects),
-        _interfaces(facts),
+        _interfaces(facts, _zones(facts, dialects)),
         cast(tuple[Route, ...], tuple(facts.get("route", []))),
         translations,
         answers,
@@ -107,6 +112,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         permits=tuple(one for each in _parts(facts.get("permit", []), by_hand) for one in joined_permits(each)),
         access=joined_access(access),
         settings=_settings(facts, next((each for each in hostnames if name and each != name), "")),
+        named=tuple(_named(facts)),
     )
     files = {file: number for number, file in enumerate(dict.fromkeys(each.place.file for each in leftovers))}
     leftovers.sort(key=lambda each: (files[each.place.file], each.place.line))
@@ -114,6 +120,26 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     unseen = sorted({family for each in dialects for family in each.rules_for} - families) if families else []
     sorts = any(each.sorts_addresses for each in readings)
     return Capture(device, tuple(leftovers), frozenset(sections), absent, tuple(unseen), sorts, by_hand, bounds)
+
+
+def _named(facts: Mapping[str, Sequence[Any]]) -> Iterator[Named]:
+    """Yield what a device has a name for, but for names that only say what they stand for."""
+    for group in cast(Sequence[AddressSetFact], facts.get("address-set", ())):
+        if group.name != group_name(group.addresses):
+            yield Named(group.name, group.addresses, place=group.place)
+    for offer in cast(Sequence[ServiceFact], facts.get("service", ())):
+        if offer.name != service_name(offer.protocol, offer.ports):
+            yield Named(offer.name, service=Service(offer.protocol, offer.ports), place=offer.place)
+
+
+def _zones(facts: Mapping[str, Sequence[Any]], dialects: Iterable[Dialect]) -> dict[str, str]:
+    """Return the zone of each interface that is in one, by its name; a zone of one that is called alike is none."""
+    if not any(each.semantics.sides == "zones" for each in dialects):
+        return {}
+    found: dict[str, set[str]] = {}
+    for fact in cast(Sequence[ZoneFact], facts.get("zone", ())):
+        found.setdefault(fact.interface, set()).add(fact.zone)
+    return {name: next(iter(zones)) for name, zones in found.items() if len(zones) == 1 and name not in zones}
 
 
 def _parts(rules: list[Any], apart: bool) -> list[list[Any]]:
@@ -228,7 +254,7 @@ def _named_apart(translations: Sequence[Translation]) -> tuple[Translation, ...]
     return tuple(result)
 
 
-def _interfaces(facts: dict[str, list[Any]]) -> tuple[Interface, ...]:
+def _interfaces(facts: dict[str, list[Any]], zones: Mapping[str, str]) -> tuple[Interface, ...]:
     known: dict[str, InterfaceFact] = {}
     for fact in facts.get("interface", []):
         known[fact.interface] = _united(known[fact.interface], fact) if fact.interface in known else fact
@@ -255,7 +281,8 @@ def _interfaces(facts: dict[str, list[Any]]) -> tuple[Interface, ...]:
         joined = tuple(sorted({each.interface for each in members.get(name, [])}))
         interfaces.append(
             alike(
-                Interface, fact, name=name, addresses=tuple(each.address for each in addresses), place=place,
+                Interface, fact, name=name, zone=zones.get(name, ""), place=place,
+                addresses=tuple(each.address for each in addresses),
                 learns=tuple(word for word, field in LEARNED.items() if getattr(fact, field)),
                 bridge=Bridge(joined, vlans) if is_bridge else None,
                 tagged=() if is_bridge else vlans,

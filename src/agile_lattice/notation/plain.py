@@ -38,8 +38,8 @@ def device_data(device: Device) -> dict[str, Any]:
         data["management"] = [Line(access_data(each)) for each in device.access]
     if device.listens:
         data["listens"] = [
-            Line({"service": _services(each.services), **non_empty(on=_maybe_many(each.interfaces))})
-            if each.interfaces else _services(each.services)
+            Line({"service": spell_services(each.services), **non_empty(on=_maybe_many(each.interfaces))})
+            if each.interfaces else spell_services(each.services)
             for each in device.listens
         ]  # fmt: skip
     return data
@@ -225,7 +225,7 @@ def _maybe_addresses(addresses: AddressSet | None) -> Any:
 
 
 def _maybe_services(services: Services | None) -> Any:
-    return None if services is None else _services(services)
+    return None if services is None else spell_services(services)
 
 
 def _one_or_more(items: list[Any]) -> Any:
@@ -237,7 +237,8 @@ def spans_of(addresses: AddressSet) -> list[str]:
     return [spell_span(addresses.family, span) for span in addresses.spans]
 
 
-def _services(services: Services) -> Any:
+def spell_services(services: Services) -> Any:
+    """Return services as text, a list of them if there are several."""
     return _one_or_more(
         [each.protocol if part is None else f"{each.protocol}/{part}"
          for each in services for part in (each.words() if each.ports is not None else [None])]

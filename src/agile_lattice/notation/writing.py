@@ -6,7 +6,8 @@ from typing import Any
 
 import yaml
 
-from agile_lattice.intent.model import Block, Host, Network
+from agile_lattice.intent.model import Block, Device, Host, Network
+from agile_lattice.notation.calling import Names, zones_of
 from agile_lattice.notation.located import as_scalar
 from agile_lattice.notation.plain import Line, device_data, non_empty, spans_of
 
@@ -14,20 +15,32 @@ WIDTH = 150
 
 
 def write(network: Network) -> str:
-    """Return an intent file that `load` reads back as the same network; names of groups are written out."""
+    """Return an intent file that `load` reads back as the same network."""
+    called = Names(network)
+    names = called.data()
+    hosts = {**{each.name: _host_data(each) for each in network.hosts}, **names.pop("hosts", {})}
     data: dict[str, Any] = {"lattice": 1, **non_empty(network=network.name)}
     data |= non_empty(
         blocks={each.name: _block_data(each) for each in network.blocks},
-        names=non_empty(hosts={each.name: _host_data(each) for each in network.hosts}),
+        names=non_empty(hosts=hosts, **names),
         zones={
-            each.name: Line(non_empty(exposure=each.exposure, description=each.description)) for each in network.zones
+            each.name: Line(non_empty(exposure=each.exposure, description=each.description))
+            for each in zones_of(network)
         },
     )
-    data["devices"] = {device.name: device_data(device) for device in network.devices}
+    data["devices"] = {device.name: _device_data(device, called) for device in network.devices}
     data |= non_empty(
         accepted=[Line(finding=each.finding, on=each.on, reason=each.reason) for each in network.accepted]
     )
     return yaml.dump(data, Dumper=_Dumper, sort_keys=False, width=WIDTH, allow_unicode=True)
+
+
+def _device_data(device: Device, called: Names) -> dict[str, Any]:
+    data = device_data(device)
+    for section in ("translations", "permits", "management"):
+        if section in data:
+            data[section] = [Line(called.rule(each, device)) for each in data[section]]
+    return data
 
 
 def _host_data(one: Host) -> Any:

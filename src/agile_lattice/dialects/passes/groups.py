@@ -19,7 +19,7 @@ SETS = ("source", "destination", "to")
 KINDS = ("rule", "permit", "access")
 
 
-def _group_name(addresses: AddressSet) -> str:
+def group_name(addresses: AddressSet) -> str:
     """Return a name that says what it stands for."""
     spelt = "_".join(spell_range(addresses.family, span) for span in addresses.spans[:2])
     more = f"_and-{len(addresses.spans) - 2}-more-{hash_of(addresses)}" if len(addresses.spans) > 2 else ""
@@ -34,7 +34,8 @@ def hash_of(addresses: AddressSet) -> int:
     return number
 
 
-def _offer_name(protocol: str, spans: Any) -> str:
+def service_name(protocol: str, spans: Any) -> str:
+    """Return a name that says what it stands for."""
     if spans is None:
         return f"any-{protocol}"
     return f"{protocol}-{'_'.join(spell_ports(span) for span in spans)}"
@@ -81,12 +82,12 @@ def _down(facts: Facts, dialect: str) -> Facts:
             for field in SETS:
                 addresses = getattr(fact, field, None)
                 if addresses is not None:
-                    name = group_names.setdefault(addresses, _free(_group_name(addresses), groups))
+                    name = group_names.setdefault(addresses, _free(group_name(addresses), groups))
                     groups.setdefault(name, AddressSetFact(name, addresses, place=fact.place))
                     named[field] = name
             if fact.protocol is not None:
                 service = fact.protocol, fact.ports
-                name = offer_names.setdefault(service, _free(_offer_name(*service), offers))
+                name = offer_names.setdefault(service, _free(service_name(*service), offers))
                 offers.setdefault(name, ServiceFact(name, fact.protocol, fact.ports, place=fact.place))
                 named |= {"protocol": name, "ports": None}
             members.append(replace(fact, **named))
