@@ -177,7 +177,8 @@ NOT_YET = {"dial-up (PPPoE)", "metric"}
         ("[types]", "[cannot]\n'interface.mto' = 'no'\n[types]", "the fields of interface are"),
         ("=> ignored", "=> ignore", "`=>` wants"),
         ("=> address", "=> address, permit", "they have no field in common"),
-        ("=> interface", "=> interface enabled=perhaps", "interface.enabled holds true or false"),
+        ("=> route", "=> route to=prefix4:0.0.0.0/0", "to is said twice, by <to> and by to="),
+        ("=> interface", "=> interface loopback=perhaps", "interface.loopback holds true or false"),
     ],
 )
 def test_a_wrong_dialect_file_is_refused_with_its_line(old: str, new: str, says: str) -> None:

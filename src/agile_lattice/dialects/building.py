@@ -137,6 +137,9 @@ class Builder:
         conditions = [parse_phrase(each, self.parts) for each in wanted]
         rest = [each for each in line.inside if not each.required]
         gone = parse_phrase(line.gone, self.parts)
+        twice = next((hole.field for hole in _all(head, conditions) if hole.field in constants), None)
+        if twice is not None:
+            raise ValueError(f"{twice} is said twice, by <{twice}> and by {twice}=: take one of them away")
         for elements in (head, *conditions, gone) if target or written else ():  # what is only read may just hand on
             self.check(elements, target, dict.fromkeys(same) | constants)
         block = self.block(rest, target, denies) if rest else None
