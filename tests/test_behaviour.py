@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 import agile_lattice as al
 from agile_lattice.behaviour.images import REWRITTEN, after, before, chained, packets_apart, pulled_back
 from agile_lattice.behaviour.links import wire
+from agile_lattice.behaviour.proving import prove
 from agile_lattice.behaviour.stage_lists import KEEP
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.interfaces import Interface
@@ -196,3 +197,39 @@ def test_two_actions_in_a_chain_do_what_both_do(box: Box, first: Action, second:
         assert done(both, point) == done(second, done(first, point))
     plain = [each for each in (first, second) if each.verdict == KEEP.verdict]
     assert (both.verdict == KEEP.verdict) == (len(plain) == 2)
+
+
+def _publishing(learns: str, *rules: str) -> Device:
+    return al.loads(
+        f"""\
+lattice: 1
+devices:
+  quay:
+    speaks: [nftables]
+    interfaces:
+      wan0: {{{learns}}}
+      lan0: {{address: 10.40.10.1/24}}
+    translations: [{", ".join(rules)}]
+"""
+    ).devices[0]
+
+
+def test_what_a_learned_address_may_be_is_not_decided() -> None:
+    """Should it be the one that another rule names, then the first of both takes its packets."""
+    own = "{publish: interface, service: tcp/443, on: 10.40.10.11, facing: wan0}"
+    same_port = "{publish: 203.0.113.5, service: tcp/443, on: 10.40.10.12, facing: wan0}"
+    other_port = same_port.replace("tcp/443", "tcp/80")
+    elsewhere = own.replace("wan0", "lan0")
+    dhcp, fixed = "learns: dhcp", "address: 203.0.113.2/28"
+    proof = prove(_publishing(dhcp, own, same_port), _publishing(dhcp, same_port, own))
+    assert not proof.same and not proof.partings and "depends on that address" in proof.undecided[0]
+    assert prove(_publishing(dhcp, own, same_port), _publishing(dhcp, own, same_port)).same
+    assert prove(_publishing(dhcp, own, other_port), _publishing(dhcp, other_port, own)).same
+    # What arrives on another interface is for one of that, unless a rule is for all that the device has.
+    anywhere = same_port.replace(", facing: wan0", "")
+    whole = elsewhere.replace("publish: interface", "publish: device")
+    assert prove(_publishing(dhcp, elsewhere, anywhere), _publishing(dhcp, anywhere, elsewhere)).same
+    assert prove(_publishing(dhcp, whole, anywhere), _publishing(dhcp, anywhere, whole)).undecided
+    # An address that is written down is decided: what is answered for is one of the interface's own.
+    proof = prove(_publishing(fixed, own, same_port), _publishing(fixed, same_port, own))
+    assert proof.partings and not proof.undecided
