@@ -350,3 +350,41 @@ def inside(box: Any, point: list[int]) -> bool:
 
 def first(found: list[Line], point: list[int]) -> Line:
     return next(each for each in found if inside(each.entry.box, point))
+
+
+def test_a_route_that_was_not_understood_may_lead_anywhere() -> None:
+    """What goes out by an interface is bounded by the routes only if all of them are known."""
+    intent = al.loads(
+        """
+lattice: 1
+devices:
+  quay:
+    speaks: [iproute2, nftables]
+    interfaces:
+      wan0: {address: 203.0.113.2/28}
+      lan0: {address: 10.40.10.1/24}
+    routes: [{to: default, via: 203.0.113.1}]
+    permits: [{name: in, from: wan0, to: lan0, destination: 10.40.10.0/24}]
+"""
+    ).devices[0]
+    rules = """
+table inet f {
+  chain fw {
+    type filter hook forward priority 0; policy drop;
+    ct state established,related accept
+    iifname "wan0" jump inward
+  }
+  chain inward {
+    oifname "lan0" accept
+  }
+}"""
+    [batch] = [each.text for each in al.render(intent) if each.file.endswith(".batch")]
+    for more, effects in (
+        ("", {"no-effect"}),
+        ("route replace 10.9.0.0/16 encap seg6 dev lan0\n", {"may-change-traffic"}),
+    ):
+        capture = al.read("quay", ["iproute2", "nftables"], {"a.batch": batch + more, "r.nft": rules})
+        assert bool(capture.leftovers) == bool(more)
+        found = al.diff(intent, capture)
+        assert {each.effect for each in found.differences if each.change == "extra"} == effects
+        assert bool(found.rules and found.rules.beyond) == bool(more), "packets to other destinations may go out there"

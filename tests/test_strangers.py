@@ -139,6 +139,15 @@ def test_a_draft_from_a_sample_and_its_meaning_reads_most_of_it(
     assert f"from {sample}: " in text and " statements say something of the intent" in text
 
 
+@pytest.mark.parametrize(
+    "text", ["", "\n", "say '''this'''", 'a "b" \\ c', "tab\there\x07", "{ } ; <a> [b] (c) => d", "name = '''"]
+)
+def test_a_draft_of_hostile_text_is_a_dialect(text: str) -> None:
+    device = load(STRANGERS / "semaphore.yaml").devices[0]
+    for meaning in (device, None):
+        parse_dialect(drafted(f"jack lan0\n{text}\n", "sample", "drafted", meaning).text, "drafted.toml")
+
+
 def test_every_draft_is_a_dialect_whatever_it_is_drafted_from() -> None:
     for device in load(DEMO / "saltmarsh.yaml").devices:
         for each in render_device(device):

@@ -10,13 +10,13 @@ from agile_lattice.intent.model import Device
 
 
 def takes_part(one: Interface, device: Device) -> bool:
-    """Tell whether packets of others can come in by an interface: one that is up and that something is set of."""
+    """Tell whether an interface can be ingress for packets of others: it is up, and something is set of it."""
     routed = any(each.interface == one.name for each in device.routes)
     return one.enabled and not one.loopback and bool(one.addresses or one.learns or one.dial or routed)
 
 
 def comes_in(name: str, devices: Sequence[Device]) -> bool:
-    """Tell whether packets of others can come in by an interface of a device, given as it is on some sides.
+    """Tell whether an interface of a device, given as it is on some sides, can be ingress for packets of others.
 
     By one of which nothing is set they can if all sides have it. If only some do, it is one of those that every system
     has; and the ports of a bridge are the bridge's.

@@ -147,6 +147,13 @@ def _facts(name: str | None) -> list[FactReference]:
 def _new(arguments: Namespace) -> int:
     """Print a draft; 1 if it leaves statements to the author."""
     sample = Path(arguments.sample)
+    if arguments.device and not arguments.intent:
+        raise fail(Place(arguments.sample), "--device names a device of an intent", "Give --intent INTENT as well.")
+    if arguments.name and not re.fullmatch(r"[a-z0-9][a-z0-9-]*", arguments.name):
+        raise fail(
+            Place(arguments.sample), f"{arguments.name!r} cannot be the name of a dialect",
+            "Use lower-case letters, digits and dashes.",
+        )  # fmt: skip
     device = _meant(arguments.intent, arguments.device) if arguments.intent else None
     name = arguments.name or re.sub(r"[^a-z0-9-]+", "-", sample.stem.lower()).strip("-") or "mine"
     draft = drafted(read_text(sample), str(sample), name, device)

@@ -79,7 +79,7 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
 
 def _settled(one: Difference, found: Counterparts) -> str:
     """Tell why a difference of lists of rules changes nothing, by what its rule does; empty if it may."""
-    if not STAGES_OF.get(one.section, set()) & {*found.stages}:
+    if found.undecided or not STAGES_OF.get(one.section, set()) & {*found.stages}:
         return ""
     if one.change == "missing":
         mine = [each for each in found.rules if each.place.is_line_of(one.intent)]
@@ -88,7 +88,7 @@ def _settled(one: Difference, found: Counterparts) -> str:
         return f"same effect, by {' and '.join(lines)}" if alike and lines else ""
     others = [each.place for rule in found.rules for each in rule.otherwise]
     others += [each.packets.place for each in found.beyond]
-    certain = not any(each.unless for each in found.rules) and not found.undecided
+    certain = not any(each.unless for each in found.rules)
     if one.change == "extra" and certain and not any(each.is_line_of(one.device) for each in others):
         return "the intent has the same effect"
     return ""

@@ -116,10 +116,11 @@ def counterparts(
     rules: dict[tuple[Listed, Place | None, int], Counterpart] = {}
     beyond: dict[tuple[object, ...], Beyond] = {}
     undecided: list[str] = []
+    routed = not any(unknown.of(part) for part in ("routes", "interfaces"))
     for stage in stages:
         for family in (4, 6):
             try:
-                pairs = _Pairs(with_learned(intent), with_learned(there), stage, family, maybe)
+                pairs = _Pairs(with_learned(intent), with_learned(there), stage, family, maybe, routed)
             except Undecided as error:
                 undecided.append(f"{stage}: {error}")
                 continue
@@ -149,7 +150,9 @@ def _doubt(rule: Counterpart, unknown: Unknown) -> str:
 class _Pairs:
     """Which lines of two lists decide the same packets, and whether they do the same with them."""
 
-    def __init__(self, intent: Device, there: Device, stage: Listed, family: int, maybe: Sequence[AsideFact]) -> None:
+    def __init__(
+        self, intent: Device, there: Device, stage: Listed, family: int, maybe: Sequence[AsideFact], routed: bool
+    ) -> None:
         self.space = common_space(intent, there, family)
         self.mine = lines(intent, stage, self.space)
         self.its = lines(there, stage, self.space)
@@ -159,7 +162,9 @@ class _Pairs:
             for bound in each.bounds
             if each.hook == HOOKS[stage] and self.space.speaks(bound)
         ]
-        impossible = [Entry(box, Action("cannot be")) for box in _impossible(there, self.space, stage)]
+        # Where a route was not understood, packets may go out by any interface.
+        boxes = _impossible(there, self.space, stage) if routed else ()
+        impossible = [Entry(box, Action("cannot be")) for box in boxes]
         impossible += [Entry(box, Action("may be")) for _, box in self.maybe]
         strays = [Entry(box, Action("strays")) for box in _strays(there, self.space)]
         self.routed = list(_routed(there, self.space))
@@ -197,10 +202,13 @@ class _Pairs:
         )
 
     def alike(self, region: Region) -> bool:
-        """Tell whether both lines do the same with the packets that they decide."""
+        """Tell whether both lines do the same with all packets that they could decide."""
         mine, its = self.lines_of(region)
         one, other = mine.entry.action, its.entry.action
-        return one == other or not differing([Entry(region.some, one)], [Entry(region.some, other)]).regions
+        if one == other:
+            return True
+        found = differing([Entry(box, one) for box in region.boxes], [Entry(box, other) for box in region.boxes])
+        return not (found.regions or found.undecided or found.unseen)
 
     def lines_of(self, region: Region) -> tuple[Line, Line]:
         """Return the lines that decide the packets of a region."""

@@ -53,7 +53,7 @@ class Difference(msgspec.Struct, frozen=True):
         section: The section of the device that it belongs to.
         subject: The object, in words.
         fields: What differs, if the object is on both sides.
-        effect: `no-effect` if no packet is treated differently, `description-only` if it is a name or a remark only,
+        effect: `no-effect` if no packet is treated differently, `description-only` if it is a name or description,
             `changes-traffic` if it changes what happens to some packet, and `may-change-traffic` if it may.
         note: What else there is to say.
         witness: A packet that is treated differently, if one was found.

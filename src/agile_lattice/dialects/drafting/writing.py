@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator, Sequence
 from typing import Any
@@ -88,14 +89,15 @@ statements = \'\'\'
 
 def _key(value: Any, quoted: bool = False) -> str:
     text = str(value)
-    return f'"{text}"' if quoted or not re.fullmatch(r"[A-Za-z0-9_-]+", text) else text
+    return json.dumps(text) if quoted or not re.fullmatch(r"[A-Za-z0-9_-]+", text) else text
 
 
 def _statements(lines: Sequence[Line], indent: str) -> Iterator[str]:
     for line in lines:
         text = joined(line.words)
-        if not line.said and not any(each.said for each in every(line.inside)):
-            yield f"{indent}## ? {text}"
+        printable = "".join(each if each.isprintable() else " " for each in text).replace("'''", "'' '")
+        if printable != text or not (line.said or any(each.said for each in every(line.inside))):
+            yield f"{indent}## ? {printable}"  # a dialect file could not hold it otherwise
             continue
         kinds = line.said[0].kinds if line.said else ()
         constants = " ".join(_constants(line)) if kinds else ""
