@@ -301,9 +301,60 @@ def test_every_setting_that_differs_is_shown(field: str) -> None:
     assert al.diff(intent, as_captured(intent)).same
 
 
-def test_an_ipv6_address_that_nobody_answers_for_is_found() -> None:
-    rule = 'translations: [{static: ADDRESS, on: "2001:db8:9::5"}]'
-    text = PLAIN.replace("10.40.11.1/24}", '"2001:db8:1::2/64"}').replace("settings: {}", rule)
-    for address, slugs in (("2001:db8:1::5", {"not-answered"}), ("2001:db8:5::5", set())):
+ANSWERING = """
+lattice: 1
+zones: {sea: {exposure: public}, crew: {exposure: own}}
+devices:
+  gate:
+    speaks: [SYSTEM, nftables]
+    interfaces:
+      wan0: {zone: sea, address: OWN, answers: [EXTERNAL]}
+      lan0: {zone: crew, address: INSIDE}
+    translations: [{static: EXTERNAL, on: HOST, facing: sea}]
+"""
+FAMILIES = {
+    4: {"OWN": "203.0.113.2/28", "EXTERNAL": "203.0.113.5", "INSIDE": "10.40.10.1/24", "HOST": "10.40.10.9"},
+    6: {"OWN": "2001:db8:1::2/64", "EXTERNAL": "2001:db8:1::5", "INSIDE": "fd00:10::1/64", "HOST": "fd00:10::9"},
+}
+
+
+@pytest.mark.parametrize("system", ["iproute2", "netplan", "networkd", "ifupdown", "frr"])
+@pytest.mark.parametrize("family", FAMILIES)
+def test_what_neighbours_ask_for_is_answered_in_both_families(family: int, system: str) -> None:
+    text = ANSWERING.replace("SYSTEM", system)
+    for word, value in FAMILIES[family].items():
+        text = text.replace(word, f'"{value}"')
+    external = FAMILIES[family]["EXTERNAL"]
+    said, silent = al.loads(text), al.loads(text.replace(f'answers: ["{external}"]', "answers: []"))
+    derived = al.loads(text.replace(f', answers: ["{external}"]', ""))
+    rendered = {each.file: each.text for each in al.render(derived.device("gate"))}
+    assert any(external in each for file, each in rendered.items() if file != "nftables.nft")
+    capture = al.read("gate", derived.device("gate").speaks, rendered)
+    for intent in (said, derived):
+        assert al.diff(intent.device("gate"), capture).same
+        assert "not-answered" not in {each.slug for each in al.check(intent)}
+        assert not _walk(intent, external).obstacle
+    assert [each.section for each in al.diff(silent.device("gate"), capture).differences] == ["answers"]
+    assert "not-answered" in {each.slug for each in al.check(silent)}
+    assert f"ask for {external}" in _walk(silent, external).obstacle
+
+
+def _walk(network: al.Network, external: str) -> al.Walk:
+    neighbour = "2001:db8:1::9" if ":" in external else "203.0.113.9"
+    return al.walk(network, neighbour, external, "tcp/443", at="gate:wan0")
+
+
+def test_a_prefix_of_ipv6_is_routed_and_not_asked_for() -> None:
+    rule = 'translations: [{static: ADDRESS, on: "2001:db8:9::/64"}]'
+    text = PLAIN.replace("10.40.11.1/24}", '"2001:db8:1::2/48"}').replace("settings: {}", rule)
+    for address, slugs in (("2001:db8:1:5::/64", {"not-answered"}), ("2001:db8:5::/64", set())):
         found = al.check(al.loads(text.replace("ADDRESS", f'"{address}"')))
         assert {each.slug for each in found} & {"not-answered"} == slugs
+
+
+def test_more_addresses_than_an_interface_should_have_are_refused() -> None:
+    text = ANSWERING.replace("SYSTEM", "netplan").replace("EXTERNAL]", '"2001:db8:1:1::/64"]')
+    for word, value in FAMILIES[6].items():
+        text = text.replace(word, f'"{value}"')
+    with pytest.raises(al.Refusals, match="have the prefix routed"):
+        al.render(al.loads(text).device("gate"))

@@ -65,7 +65,12 @@ def source_towards(one: Interface, next_hop: Address) -> Address | None:
 
 def proxy(family: int) -> str:
     """Return what it is called to answer for an address of others: for ARP (RFC 1027), or neighbour discovery."""
-    return "proxy ARP" if family == 4 else "proxy ND"
+    return f"proxy {asked_by(family)}"
+
+
+def asked_by(family: int) -> str:
+    """Return the protocol by which neighbours ask for an address (RFC 826, RFC 4861)."""
+    return "ARP" if family == 4 else "ND"
 
 
 def wire(device: Device, name: str) -> Hashable:

@@ -10,8 +10,8 @@ from typing import Literal
 import msgspec
 
 from agile_lattice.behaviour.tables import Hop, Table
-from agile_lattice.intent.addresses import Address, AddressSet, Prefix
-from agile_lattice.intent.answering import external_addresses, normal_answers
+from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.answering import normal_answers
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.learned import families_learned, with_learned
 from agile_lattice.intent.model import Answer, Device, Network
@@ -62,7 +62,6 @@ class Topology:
         self._rules: dict[tuple[str, Stage], list[tuple[Translation, Rule]]] = {}
         self._answers: dict[str, tuple[Answer, ...]] = {}
         self._passages: dict[tuple[str, str], list[Passage]] = {}
-        self._external: dict[str, AddressSet] = {}
         self.equal, last = divmod(choice or 0, 2)
         self.devices = {device.name: with_learned(device, not last) for device in network.devices}
 
@@ -112,12 +111,6 @@ class Topology:
         if (device, part) not in self._passages:
             self._passages[device, part] = passages(getattr(self.devices[device], part))
         return self._passages[device, part]
-
-    def external(self, device: str) -> AddressSet:
-        """Return the IPv4 addresses that the translations of a device show to the outside, worked out once."""
-        if device not in self._external:
-            self._external[device] = AddressSet(4, external_addresses(self.devices[device].translations))
-        return self._external[device]
 
     def rules(self, device: str, stage: Stage) -> list[tuple[Translation, Rule]]:
         """Return the rules of one stage of a device with the translation of each, worked out once."""

@@ -10,8 +10,9 @@ from collections.abc import Sequence
 import msgspec
 
 from agile_lattice.behaviour.flows import Header
+from agile_lattice.behaviour.links import asked_by
 from agile_lattice.behaviour.pipeline import STOPS, End, Passing, Stage
-from agile_lattice.behaviour.tables import Hop
+from agile_lattice.behaviour.tables import Hop, to_routers
 from agile_lattice.behaviour.topology import Topology
 
 
@@ -61,14 +62,15 @@ class Walk(msgspec.Struct, frozen=True):
             `local` for one of the device's own addresses; or why it stops.
         reason: What there is to say of the end.
         answer: What comes back to the sender, if the packet gets there; `None` if it does not.
-        way_back: Why the answer does not come back by the way that the packet came; empty if it does.
+        obstacle: What is in the way although the packet gets there: nobody answers for its destination where it
+            comes in, or the answer does not come back by the way that the packet came; empty if nothing is.
     """
 
     visits: tuple[Visit, ...]
     end: End
     reason: str
     answer: Header | None = None
-    way_back: str = ""
+    obstacle: str = ""
 
     @property
     def outcome(self) -> str:
@@ -109,14 +111,32 @@ def walk(topology: Topology, header: Header, device: str, arrives: str) -> Walk:
         if stopped is not None:
             end, reason = stopped
             answer = sent.answer if end not in STOPS else None
-            return Walk(tuple(visits), end, reason, answer, _way_back(topology, visits) if answer else "")
+            return Walk(tuple(visits), end, reason, answer, _obstacle(topology, visits) if answer else "")
         header = visits[-1].after
         following = _following(topology, device, passing.hop, header)
         if following is None:
             end, reason = _outside(passing.hop, passing.leaves, header)
-            way_back = _host_answers(topology, visits[-1]) or _way_back(topology, visits)
-            return Walk(tuple(visits), end, reason, sent.answer, way_back)
+            obstacle = _host_answers(topology, visits[-1]) or _obstacle(topology, visits)
+            return Walk(tuple(visits), end, reason, sent.answer, obstacle)
         device, arrives = following
+
+
+def _obstacle(topology: Topology, visits: Sequence[Visit]) -> str:
+    return _not_asked_for(topology, visits[0]) or _way_back(topology, visits)
+
+
+def _not_asked_for(topology: Topology, visit: Visit) -> str:
+    """Tell why a neighbour's packet does not come in: it asks for the destination, and the device does not answer."""
+    device, destination = topology.devices[visit.device], visit.before.destination
+    port = device.interface(visit.arrives)
+    subnet = port.subnet_of(destination) if port is not None else None
+    if subnet is None or destination == to_routers(subnet):
+        return ""
+    own = any(each.device.name == device.name for each in topology.holders.get(destination, ()))
+    if own or any(destination in each.addresses for each in topology.answers(device.name)):
+        return ""
+    asked = asked_by(destination.family)
+    return f"neighbours on {visit.arrives} ask for {destination} ({asked}), and {device.name} does not answer"
 
 
 def _following(topology: Topology, device: str, hop: Hop | None, header: Header) -> tuple[str, str] | None:

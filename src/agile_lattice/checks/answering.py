@@ -8,7 +8,8 @@ from agile_lattice.checks.design import Design, own_addresses, translation_subje
 from agile_lattice.checks.pools import taken_addresses
 from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
-from agile_lattice.intent.answering import external_addresses
+from agile_lattice.intent.answering import FAMILIES, connected, external_addresses
+from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.translations import Static
 from agile_lattice.packets.spans import covers, meet, merged, minus
@@ -21,45 +22,49 @@ translations: [{to: wan0, source-becomes: {pool: 203.0.113.8/30}}]"""
 @check(
     "not-answered",
     "error",
-    "Neighbours on the link ask for an external address (ARP); if nobody answers, its packets never come.",
+    "Neighbours on the link ask for an external address (ARP, ND); if nobody answers, its packets never come.",
     wrong=_ANSWERS.replace("ANSWERS", "203.0.113.8/31"),
     right=_ANSWERS.replace("ANSWERS", "203.0.113.8/30"),
 )
 def not_answered(design: Design) -> Iterator[Found]:
-    """Find external addresses on a link of the device for which nobody answers: by its `answers`, or of IPv6."""
+    """Find external addresses on a link of the device for which nobody answers: by its `answers`, or a prefix."""
     for device in design.devices:
-        yield from _silent_six(design, device)
-        own = merged((each.value, each.value) for _, each, _ in own_addresses(device) if each.family == 4)
-        for interface in device.interfaces:
-            if interface.answers is None:
-                continue
-            said = merged(span for each in interface.answers if each.family == 4 for span in each.spans)
-            here = merged(
-                (each.first, each.last) for each in interface.addresses if each.family == 4 and not each.is_host
-            )
-            for one in device.translations:
-                silent = minus(meet(external_addresses([one]), here), merged((*said, *own)))
-                if silent:
-                    yield Found(
-                        interface.place.at("answers"), translation_subject(device, one),
-                        f"nobody answers for {AddressSet(4, silent)} on {interface.name}",
-                        "Add it to `answers`, or leave `answers` out: it is derived then.",
-                    )  # fmt: skip
+        for family in FAMILIES:
+            for interface in device.interfaces:
+                if interface.answers is not None:
+                    yield from _silent(device, interface, family)
+        yield from _whole_prefixes(design, device)
 
 
-def _silent_six(design: Design, device: Device) -> Iterator[Found]:
-    """Yield the external addresses of IPv6 on a link of the device that are not its own: nothing answers for these."""
+def _silent(device: Device, interface: Interface, family: int) -> Iterator[Found]:
+    """Yield the external addresses on a link that the `answers` of its interface leave out."""
+    own = merged((each.value, each.value) for _, each, _ in own_addresses(device) if each.family == family)
+    said = merged(span for each in interface.answers or () if each.family == family for span in each.spans)
+    here = connected([interface], family)
     for one in device.translations:
-        if not isinstance(one, Static) or one.external.family == 4 or one.direction == "outbound":
+        silent = minus(meet(external_addresses([one], family), here), merged((*said, *own)))
+        if silent:
+            yield Found(
+                interface.place.at("answers"), translation_subject(device, one),
+                f"nobody answers for {AddressSet(family, silent)} on {interface.name}",
+                "Add it to `answers`, or leave `answers` out: it is derived then.",
+            )  # fmt: skip
+
+
+def _whole_prefixes(design: Design, device: Device) -> Iterator[Found]:
+    """Yield external prefixes of IPv6 on a link of the device: they are not asked for one by one, but routed."""
+    for one in device.translations:
+        if not isinstance(one, Static) or one.external.family == 4 or one.external.is_host:
+            continue
+        if one.direction == "outbound":
             continue
         for interface in design.sides(device, one.facing):
-            subnets = [own for own in interface.addresses if own.family == 6 and not own.is_host]
-            own = {each.address for each in interface.addresses}
-            if one.external.address not in own and any(each.contains(one.external) for each in subnets):
+            span = (one.external.first, one.external.last)
+            if interface.answers is None and meet((span,), connected([interface], 6)):
                 yield Found(
                     one.place.at("static"), translation_subject(device, one),
-                    f"neighbours on {interface.name} ask for {one.external.shortest} (ND), and nobody answers",
-                    f"Give {interface.name} the address as its own, or have the prefix routed to {device.name}.",
+                    f"neighbours on {interface.name} ask for each address of {one.external} (ND), and nobody answers",
+                    f"Have the prefix routed to {device.name}, or translate single addresses of it.",
                 )  # fmt: skip
 
 

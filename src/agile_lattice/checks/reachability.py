@@ -247,11 +247,11 @@ def answer_goes_elsewhere(design: Design) -> Iterator[Found]:
             box = space.of_rule(rule)
             for arrives, header in islice(packets_of(space, design.topology, device.name, box), 3) if all(box) else ():
                 found = walk(design.topology, header, device.name, arrives)
-                if found.arrives and len(found.visits) > 1 and found.way_back:
+                if found.arrives and len(found.visits) > 1 and found.obstacle:
                     yield Found(
                         one.place, translation_subject(device, one),
                         f"the reply does not come back: {header}, in {arrives}, gets to"
-                        f" {found.visits[-1].after.destination}, but {found.way_back}",
+                        f" {found.visits[-1].after.destination}, but {found.obstacle}",
                         "Route the way back through this device, or translate the sources of what comes in, too.",
                     )  # fmt: skip
                     break

@@ -7,7 +7,7 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.links import proxy, takes_part
+from agile_lattice.behaviour.links import asked_by, proxy, takes_part
 from agile_lattice.behaviour.stage_lists import Listed
 from agile_lattice.compare.applying import as_it_is
 from agile_lattice.compare.counterparts import Counterparts, counterparts
@@ -299,16 +299,16 @@ def _addresses(
 
 
 def _answers(wanted: Iterable[Answer], found: Iterable[Answer]) -> Iterator[Gap]:
-    here, real = {each.interface: each for each in wanted}, {each.interface: each for each in found}
-    for interface in dict.fromkeys([*here, *real]):
-        left, right = here.get(interface), real.get(interface)
+    here, real = ({(each.interface, each.addresses.family): each for each in side} for side in (wanted, found))
+    for interface, family in dict.fromkeys([*here, *real]):
+        left, right = here.get((interface, family)), real.get((interface, family))
         for one, other, change in ((left, right, "missing"), (right, left, "extra")):
             spans = minus(one.addresses.spans, other.addresses.spans if other else ()) if one else ()
-            for prefix in AddressSet(4, spans).prefixes() if one else ():
-                subject = f"{proxy(prefix.family)} for {prefix.address if prefix.is_host else prefix} on {interface}"
+            for prefix in AddressSet(family, spans).prefixes() if one else ():
+                subject = f"{proxy(family)} for {prefix.address if prefix.is_host else prefix} on {interface}"
                 place = one.place.at(str(prefix)) if one else NOWHERE
                 if change == "missing":
-                    note = "neighbours that ask for it (ARP) get no answer"
+                    note = f"neighbours that ask for it ({asked_by(family)}) get no answer"
                     difference = Difference("missing", "answers", subject, "may-change-traffic", (), note, intent=place)
                     yield Gap(difference, ProxyFact(interface, prefix))
                 else:

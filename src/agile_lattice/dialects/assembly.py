@@ -29,7 +29,7 @@ from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.addresses import AddressSet
-from agile_lattice.intent.answering import external_addresses, parted_answers
+from agile_lattice.intent.answering import FAMILIES, external_addresses, parted_answers
 from agile_lattice.intent.interface_names import is_plain
 from agile_lattice.intent.interfaces import Bridge, Interface
 from agile_lattice.intent.joining import join
@@ -204,11 +204,12 @@ def as_intent(capture: Capture) -> tuple[Device, tuple[Leftover, ...]]:
         the leftovers, with those answers that no translation explains.
     """
     interfaces, answers = parted_answers(capture.device)
-    explained = external_addresses(capture.device.translations)
+    translations = capture.device.translations
+    explained = {family: external_addresses(translations, family) for family in FAMILIES}
     unexplained = tuple(
-        Leftover(each.place, f"proxy ARP for {each.addresses} on {each.interface}", (), "no translation uses it")
+        Leftover(each.place, f"an answer for {each.addresses} on {each.interface}", (), "no translation uses it")
         for each in answers
-        if minus(each.addresses.spans, explained)
+        if minus(each.addresses.spans, explained[each.addresses.family])
     )
     found = capture.device
     others = [each for each in (*found.translations, *found.permits, *found.access) if not _says_names(each)]

@@ -33,6 +33,7 @@ from agile_lattice.dialects.passes.groups import APART, INLINE
 from agile_lattice.dialects.passes.named import PASSES
 from agile_lattice.dialects.passes.sides import MARKS, ZONES
 from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.intent.answering import FAMILIES
 from agile_lattice.intent.joining import join
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.stages import Rule, overlap, split
@@ -95,13 +96,17 @@ def _refuse(refusals: list[Refusal]) -> None:
 def _itself_down(facts: Facts, dialect: str) -> Facts:
     """Leave out what the device answers for anyhow: external addresses that its translations use."""
     known = [fact.to if fact.stage == "departure" else fact.destination for fact in _rules(facts)]
-    used = merged(span for each in known if each is not None and each.family == 4 for span in each.spans)
+    used = {
+        family: merged(span for each in known if each is not None and each.family == family for span in each.spans)
+        for family in FAMILIES
+    }
     reason = "it answers by itself for what its translations use, and for nothing else"
     _refuse(
         [
             Refusal(dialect, f"{fact.proxy} for {fact.address} on {fact.interface}", "answers", fact.place, reason)
             for fact in facts.get("proxy", [])
-            if isinstance(fact, ProxyFact) and minus(((fact.address.first, fact.address.last),), used)
+            if isinstance(fact, ProxyFact)
+            and minus(((fact.address.first, fact.address.last),), used[fact.address.family])
         ]
     )
     return {**facts, "proxy": []}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from msgspec.structs import replace
 
@@ -13,8 +13,11 @@ from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, Twice
 from agile_lattice.packets.spans import Spans, meet, merged, minus
 
+FAMILIES = (4, 6)
+Answered = Mapping[int, Spans]  # addresses of each family
 
-def with_answers(device: Device, answered: Spans = ()) -> tuple[list[Interface], tuple[Answer, ...]]:
+
+def with_answers(device: Device, answered: Answered | None = None) -> tuple[list[Interface], tuple[Answer, ...]]:
     """Return the interfaces as `parted_answers` does, and all that a device answers for, whether said or following."""
     parted, answers = parted_answers(device, answered)
     if device.answers is None:
@@ -27,32 +30,37 @@ def normal_answers(device: Device) -> tuple[Answer, ...]:
     return with_answers(device)[1]
 
 
-def answered_by(device: Device) -> Spans:
-    """Return the IPv4 addresses that a device answers for besides its own."""
-    return merged(
-        span for each in normal_answers(device) if each.addresses.family == 4 for span in each.addresses.spans
-    )
+def answered_by(device: Device) -> Answered:
+    """Return the addresses of each family that a device answers for besides its own."""
+    said = [each.addresses for each in normal_answers(device)]
+    return {
+        family: merged(span for each in said if each.family == family for span in each.spans) for family in FAMILIES
+    }
 
 
-def parted_answers(device: Device, answered: Spans = ()) -> tuple[list[Interface], list[Answer]]:
+def parted_answers(device: Device, answered: Answered | None = None) -> tuple[list[Interface], list[Answer]]:
     """Part the addresses that a device has from those that it only answers for.
 
     Args:
         device: The device.
-        answered: IPv4 addresses of which an intent says that it only answers for them.
+        answered: Addresses of which an intent says that it only answers for them.
 
     Returns:
         The interfaces without addresses that stand there for a translation, and all that the device
         is said to answer for.
     """
     hosts = [each for one in device.interfaces for each in one.addresses if _may_be_answer(one, each)]
-    external = merged((*external_addresses(device.translations), *answered)) if hosts else ()
+    known = answered or {}
+    external = {
+        family: merged((*external_addresses(device.translations, family), *known.get(family, ())))
+        for family in {each.family for each in hosts}
+    }
     answers: list[Answer] = list(device.answers if device.answers is not None else ())
     interfaces = []
     for interface in device.interfaces:
         own = []
         for index, address in enumerate(interface.addresses):
-            if external and _may_be_answer(interface, address) and _within(external, address):
+            if _may_be_answer(interface, address) and _within(external[address.family], address):
                 answers.append(Answer(interface.name, AddressSet.of(address), interface.place_of(index)))
             else:
                 own.append(address)
@@ -61,30 +69,36 @@ def parted_answers(device: Device, answered: Spans = ()) -> tuple[list[Interface
 
 
 def _may_be_answer(interface: Interface, address: Prefix) -> bool:
-    return address.family == 4 and address.is_host and interface.subnet_of(address) is not None
+    return address.is_host and interface.subnet_of(address) is not None
 
 
 def _within(spans: Spans, address: Prefix) -> bool:
     return bool(meet(((address.value, address.value),), spans))
 
 
-def external_addresses(translations: Iterable[Translation]) -> Spans:
-    """Return every IPv4 address that the translations show to the outside, of pools and hosts alike."""
-    return merged(span for one in translations for span in _external(one))
+def external_addresses(translations: Iterable[Translation], family: int = 4) -> Spans:
+    """Return every address of a family that the translations show to the outside, of pools and hosts alike."""
+    return merged(span for one in translations for span in _external(one, family))
 
 
-def _external(one: Translation) -> Spans:
+def _external(one: Translation, family: int) -> Spans:
     if isinstance(one, Static):
-        return ((one.external.first, one.external.last),) if one.external.family == 4 else ()
+        return ((one.external.first, one.external.last),) if one.external.family == family else ()
     if isinstance(one, Publish):
-        return one.named
+        return one.named if one.internal.family == family else ()
     if isinstance(one, Dynamic | Twice):
-        return one.pool.spans if one.pool is not None else ()
+        return one.pool.spans if one.pool is not None and one.pool.family == family else ()
     return ()
 
 
+def _asked_for(translations: Iterable[Translation], family: int) -> Spans:
+    """Return the external addresses that neighbours may ask for; a whole prefix of IPv6 is routed, not asked for."""
+    whole = [one for one in translations if isinstance(one, Static) and family == 6 and not one.external.is_host]
+    return external_addresses((one for one in translations if one not in whole), family)
+
+
 def answers_for(interfaces: Iterable[Interface], translations: Iterable[Translation]) -> list[Answer]:
-    """Derive what the device must answer ARP for (RFC 5382 and RFC 2663 leave it to the device).
+    """Derive what the device must answer for by ARP or ND (RFC 5382 and RFC 2663 leave it to the device).
 
     Neighbours on a connected subnet ask for an external address there; if the device does not
     answer, the packets never come. An address outside all connected subnets is routed to the
@@ -94,14 +108,7 @@ def answers_for(interfaces: Iterable[Interface], translations: Iterable[Translat
     """
     interfaces = list(interfaces)
     translations = list(translations)
-    external = external_addresses(translations)
-    own = merged(
-        (each.value, each.value)
-        for one in interfaces
-        for each in one.addresses
-        if each.family == 4 and not (_may_be_answer(one, each) and _within(external, each))
-    )
-    wanted = minus(external, own)
+    wanted = {family: _wanted(interfaces, _asked_for(translations, family), family) for family in FAMILIES}
     answers = []
     for interface in interfaces:
         if interface.answers is not None:
@@ -109,26 +116,53 @@ def answers_for(interfaces: Iterable[Interface], translations: Iterable[Translat
             answers += [Answer(interface.name, addresses, place) for addresses in interface.answers]
             continue
         answers += [Answer(interface.name, AddressSet.of(each.address), each.place) for each in interface.extra]
-        subnets = merged(
-            (each.first, each.last)
-            for each in interface.addresses
-            if each.family == 4 and not each.is_host and not interface.loopback
-        )
-        here = meet(wanted, subnets)
-        if here:
-            here = minus(here, merged((each.value, each.value) for each in interface.addresses if each.family == 4))
-        if here:
-            addresses = AddressSet(4, here)
-            used: dict[str | int, Place] = {
-                str(each): _place_of_use(translations, ((each.first, each.last),)) for each in addresses.prefixes()
-            }
-            first = _place_of_use(translations, here)
-            answers.append(Answer(interface.name, addresses, Place(first.file, first.line, used)))
+        for family in FAMILIES:
+            here = meet(wanted[family], connected([interface], family))
+            said = (each.address for each in interface.extra)
+            here = here and minus(here, _values((*interface.addresses, *said), family))
+            if here:
+                answers.append(Answer(interface.name, *_with_place(AddressSet(family, here), translations)))
     return answers
 
 
-def _place_of_use(translations: list[Translation], spans: Spans) -> Place:
-    return next((one.place for one in translations if meet(_external(one), spans)), NOWHERE)
+def connected(interfaces: Iterable[Interface], family: int) -> Spans:
+    """Return the addresses of a family on the links of some interfaces."""
+    return merged(
+        (each.first, each.last)
+        for one in interfaces
+        if not one.loopback
+        for each in one.addresses
+        if each.family == family and not each.is_host
+    )
+
+
+def _wanted(interfaces: list[Interface], external: Spans, family: int) -> Spans:
+    """Return external addresses but those that the device has as its own."""
+    own = (
+        each
+        for one in interfaces
+        for each in one.addresses
+        if each.family == family and not (_may_be_answer(one, each) and _within(external, each))
+    )
+    return minus(external, _values(own, family)) if external else ()
+
+
+def _values(addresses: Iterable[Prefix], family: int) -> Spans:
+    return merged((each.value, each.value) for each in addresses if each.family == family)
+
+
+def _with_place(addresses: AddressSet, translations: list[Translation]) -> tuple[AddressSet, Place]:
+    """Return addresses with the place of the translation that needs them, and of each prefix as its part."""
+    used: dict[str | int, Place] = {
+        str(each): _place_of_use(translations, AddressSet.of(each)) for each in addresses.prefixes()
+    }
+    first = _place_of_use(translations, addresses)
+    return addresses, Place(first.file, first.line, used)
+
+
+def _place_of_use(translations: list[Translation], addresses: AddressSet) -> Place:
+    family, spans = addresses.family, addresses.spans
+    return next((one.place for one in translations if meet(_external(one, family), spans)), NOWHERE)
 
 
 def _gathered(answers: list[Answer]) -> tuple[Answer, ...]:

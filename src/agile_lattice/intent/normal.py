@@ -28,22 +28,21 @@ from functools import cache
 from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import BITS, Address, Prefix
-from agile_lattice.intent.answering import with_answers
+from agile_lattice.intent.answering import Answered, with_answers
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.joining import join
 from agile_lattice.intent.model import Device, Settings
 from agile_lattice.intent.permits import Permit, joined_access, joined_permits, passages
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import family_of, split
-from agile_lattice.packets.spans import Spans
 
 
-def normal(device: Device, answered: Spans = ()) -> Device:
+def normal(device: Device, answered: Answered | None = None) -> Device:
     """Return the device in normal form, with its answers spelt out.
 
     Args:
         device: The device.
-        answered: IPv4 addresses of which an intent says that it only answers for them.
+        answered: Addresses of which an intent says that it only answers for them.
     """
     translations, _ = join(sorted(dict.fromkeys(split(device.translations)), key=family_of))
     permits = joined_permits(passages(device.permits))

@@ -33,7 +33,7 @@ def show_flows(console: Console, walks: Sequence[Walk]) -> None:
         table.add_row(*row)
     console.print(table)
     for each in walks:
-        why = each.way_back if each.arrives else each.reason
+        why = each.obstacle if each.arrives else each.reason
         if why:
             console.print(Text(f"{each.visits[0].before}: {'but ' if each.arrives else ''}{why}", style="strong"))
     stopped = sum(not each.arrives for each in walks)

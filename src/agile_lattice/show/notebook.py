@@ -44,7 +44,7 @@ def comparison_html(comparison: Comparison) -> str:
 def walk_html(walk: Walk) -> str:
     """Return a packet's way as a table of stages."""
     answer = f"; reply: {walk.answer.source} -> {walk.answer.destination}" if walk.answer is not None else ""
-    back = f", but {walk.way_back}" if walk.way_back else ""
+    back = f", but {walk.obstacle}" if walk.obstacle else ""
     end = f"{walk.outcome}{answer}{back}"
     return _fragment(str(walk.visits[0].before), tables=[(WALKED, stage_rows(walk))], end=end)
 

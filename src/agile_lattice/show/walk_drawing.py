@@ -116,5 +116,5 @@ def _closing(axes: Axes, walk: Walk, height: float) -> None:
         there, here = (f"{each.source} -> {each.destination}" for each in (walk.visits[-1].after.answer, walk.answer))
         words = f"Reply: {there}, seen by the sender as {here}."
         axes.text(MARGIN, height - 0.34, words, fontsize=9.5, color=INK, va="center")
-    if walk.way_back:
-        axes.text(MARGIN, height - 0.12, f"But {walk.way_back}.", fontsize=9.5, color=STOPPED, va="center")
+    if walk.obstacle:
+        axes.text(MARGIN, height - 0.12, f"But {walk.obstacle}.", fontsize=9.5, color=STOPPED, va="center")

@@ -30,8 +30,8 @@ def show_walk(console: Console, walk: Walk) -> None:
         there = walk.visits[-1].after.answer
         here = walk.answer
         console.print(Text.assemble("reply: ", _pair(there), ", seen by the sender as ", _pair(here)))
-    if walk.way_back:
-        console.print(Text(f"but {walk.way_back}", style="strong"))
+    if walk.obstacle:
+        console.print(Text(f"but {walk.obstacle}", style="strong"))
 
 
 def _show_visit(console: Console, visit: Visit) -> None:

@@ -16,16 +16,16 @@ from agile_lattice.dialects.facts import (
     InterfaceFact,
     MemberFact,
     PartFact,
-    ProxyFact,
     ResolverFact,
     VlanMemberFact,
     ZoneFact,
 )
 from agile_lattice.dialects.passes import Facts, Pass
+from agile_lattice.dialects.passes.answering import answers_are_addresses
 from agile_lattice.dialects.passes.expansion import contract, expand
 from agile_lattice.dialects.passes.instances import numbered, unnumbered
 from agile_lattice.dialects.passes.programs import flattened
-from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.answering import FAMILIES
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
@@ -56,16 +56,6 @@ def _loopback_up(facts: Facts) -> Facts:
         for fact in facts.get("interface", [])
     ]
     return {**facts, "interface": interfaces}
-
-
-def _answers_down(facts: Facts, dialect: str) -> Facts:
-    extra: list[Fact] = [
-        AddressFact(fact.interface, Prefix.host(Address(fact.address.family, value)), fact.place)
-        for fact in facts.get("proxy", [])
-        if isinstance(fact, ProxyFact)
-        for value in range(fact.address.first, fact.address.last + 1)
-    ]
-    return {**facts, "proxy": [], "address": [*facts.get("address", []), *extra]}
 
 
 def _unequal_down(facts: Facts, dialect: str) -> Facts:
@@ -333,5 +323,7 @@ PASSES: Mapping[str, Pass] = {
     "one-way-each-prefix": Pass(_one_way_down, lambda facts: facts),
     # Where a system answers only for its own addresses, each is made one, host-length. Which of
     # the addresses read are there for that, only the translations tell: see `intent.normal`.
-    "answers-are-addresses": Pass(_answers_down, lambda facts: facts),
+    "answers-are-addresses": answers_are_addresses(*FAMILIES),
+    # A local route answers ARP, and does not answer neighbour discovery.
+    "ipv6-answers-are-addresses": answers_are_addresses(6),
 }
