@@ -35,7 +35,7 @@ def guest() -> Iterator[Guest]:
         yield running
 
 
-@SOME
+@settings(SOME, max_examples=12)
 @given(device=BUILT)
 def test_the_kernel_has_the_vlans_and_bridges_that_were_rendered(guest: Guest, device: Device) -> None:
     assert_the_machine_is_as_meant(device, guest.run)
@@ -104,7 +104,7 @@ PLAIN = loadable_devices(("networkd", "nftables")).map(
 )  # fmt: skip
 
 
-@settings(SOME, max_examples=10)
+@settings(SOME, max_examples=6)
 @given(devices=st.lists(PLAIN, min_size=5, max_size=5))  # together: each waits for most of its time
 def test_networkd_makes_what_was_rendered(guest: Guest, devices: list[Device]) -> None:
     def gaps(device: Device, machine: Machine) -> list[str]:

@@ -165,7 +165,7 @@ def checked(dialect: str, folder: Path, text: str) -> None:
 @kernel
 @needs("bird")
 @pytest.mark.parametrize("dialect", ["bird", "netplan", "ifupdown", "iptables", "ietf-yang"])
-@settings(SOME, max_examples=20)
+@settings(SOME, max_examples=12)
 @given(data=st.data())
 def test_the_real_program_takes_a_text_that_was_mended(dialect: str, data: st.DataObject) -> None:
     pair = data.draw(load_pair((dialect, "iproute2")))
@@ -191,7 +191,7 @@ def test_the_kernel_is_mended_while_it_runs(pair: tuple[Device, Device]) -> None
 
 
 @frr
-@settings(SOME, max_examples=15)
+@settings(SOME, max_examples=8)
 @given(load_pair(("frr", "nftables")))
 def test_frr_is_mended_while_it_runs(pair: tuple[Device, Device]) -> None:
     assert_the_machine_is_mended_and_is_as_before(*pair)
