@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.interfaces import Bridge, Interface
-from agile_lattice.intent.model import Device, HostEntry, Settings
+from agile_lattice.intent.model import HELPED_OVER, Device, Helped, Helper, HostEntry, Settings
 from agile_lattice.intent.permits import Access, Permit
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import Service, union_of_services
@@ -178,7 +178,26 @@ def accesses(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[str] 
     return Access(draw(services(4)), draw(st.just("") | remarks), draw(side), draw(st.none() | address_sets()))
 
 
+@st.composite
+def helpers(draw: st.DrawFn) -> tuple[Helper, ...]:
+    names: list[Helped] = sorted(draw(st.sets(st.sampled_from(["ftp", "tftp", "sip"]), max_size=2)))
+    ports = st.lists(st.integers(1, 65535), min_size=1, max_size=3, unique=True)
+    made = []
+    for name in names:
+        over = draw(st.lists(st.sampled_from(HELPED_OVER[name]), min_size=1, unique=True))
+        of = [Service(each, tuple((port, port) for port in draw(ports))) for each in over]
+        made.append(Helper(name, union_of_services(of)))
+    return tuple(made)
+
+
 def own_settings(speaks: tuple[str, ...]) -> st.SearchStrategy[Settings]:
+    if {"nftables", "iptables"} & {*speaks}:
+        opening = st.just(()) | st.just(()) | helpers()
+        return st.builds(lambda one, more: replace(one, helpers=more), _system_settings(speaks), opening)
+    return _system_settings(speaks)
+
+
+def _system_settings(speaks: tuple[str, ...]) -> st.SearchStrategy[Settings]:
     if {"frr", "bird"} & {*speaks}:
         return st.builds(Settings, identity=IDENTITIES)
     return st.just(Settings()) | SETTINGS if "sysctl" in speaks else st.just(Settings())

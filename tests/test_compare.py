@@ -12,8 +12,9 @@ from msgspec.structs import replace
 import agile_lattice as al
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.intent.addresses import Address
-from agile_lattice.intent.model import SECTIONS, Device, HostEntry, Settings
+from agile_lattice.intent.model import SECTIONS, Device, Helper, HostEntry, Settings
 from agile_lattice.intent.normal import normal
+from agile_lattice.intent.services import Service
 from strategies import devices
 from test_laws import MANY
 
@@ -285,7 +286,7 @@ def test_an_unknown_route_may_be_the_way_back_to_a_source() -> None:
 
 SET = Settings(
     "gate", True, True, "strict", (Address.parse("10.40.10.53"),), (HostEntry("till", (Address.parse("10.40.10.9"),)),),
-    Address.parse("10.255.0.9"), ("pier.example",), True,
+    Address.parse("10.255.0.9"), ("pier.example",), True, (Helper("ftp", (Service("tcp", ((21, 21),)),)),),
 )  # fmt: skip
 
 
@@ -296,7 +297,7 @@ def test_every_setting_that_differs_is_shown(field: str) -> None:
     intent = Device("edge", ("frr",), settings=SET)
     device = replace(intent, settings=replace(SET, **{field: other}))
     assert len(al.diff(intent, as_captured(device)).differences) == 1
-    if other != ():
+    if other != () or field == "helpers":
         assert len(al.diff(device, as_captured(intent)).differences) == 1, "whichever of the two is the intent"
     assert al.diff(intent, as_captured(intent)).same
 

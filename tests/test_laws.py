@@ -41,7 +41,7 @@ SOME = settings(MANY, max_examples=25)
 # Sections that a device may have and none of its dialects carries, by their keys.
 FELT = ("interfaces", "routes", "translations", "permits", "access")
 FIELDS = {"management": {"access": ()}, "permits": {"permits": ()}, "settings": {"settings": Settings()}}
-FIELDS |= dict.fromkeys(("identity", "resolvers", "hosts"), FIELDS["settings"])
+FIELDS |= dict.fromkeys(("identity", "resolvers", "hosts", "helpers"), FIELDS["settings"])
 
 
 def members(one: Interface) -> tuple[str, ...]:

@@ -13,6 +13,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
+import agile_lattice as al
 from agile_lattice.cli.main import main
 from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.equivalence import between, verdict
@@ -446,3 +447,13 @@ def test_a_change_says_what_was_not_compared(tmp_path: Path, capsys: pytest.Capt
     assert main(["mend", str(intent), str(tmp_path / "there")]) == 0
     out, err = capsys.readouterr()
     assert out == "Nothing to change in what was compared.\n" and "quay: not compared: interfaces" in err
+
+
+def test_a_stanza_that_only_says_that_there_is_an_interface_stays() -> None:
+    text = (
+        "lattice: 1\ndevices:\n  quay:\n    speaks: ifupdown\n    interfaces:\n      lan0: {address: 10.40.10.1/24}\n"
+    )
+    intent = al.loads(f"{text}      wan0: {{enabled: false}}\n").device("quay")
+    captured = "auto lan0\niface lan0 inet static\n    address 10.40.10.1/24\n    mtu 1280\niface wan0 inet manual\n"
+    [mend] = al.mend(intent, [("interfaces", captured)]).mends
+    assert mend.files[0].after == captured.replace("    mtu 1280\n", "")

@@ -44,6 +44,7 @@ KEYS: dict[str, list[tuple[tuple[str, ...], Any]]] = {
     "settings.search": [(("settings", "search"), ["saltmarsh.example"])],
     "settings.lookups": [(("settings", "lookups"), False)],
     "settings.hosts": [(("settings", "hosts"), {"pier": ["10.40.10.9"]})],
+    "settings.helpers": [(("settings", "helpers"), {"ftp": "tcp/21"})],
     "settings.identity": [(("settings", "identity"), "10.255.0.9")],
     "interface.address": [((*LAN, "address"), ["10.40.10.1/24", "10.40.11.1/24"])],
     "address.purpose": [((*WAN, "address"), ["203.0.113.2/28", {"address": "203.0.113.9/28", "purpose": "pool"}])],

@@ -234,6 +234,8 @@ def _not_worked_out(left: Device, right: Device) -> Iterator[str]:
             yield f"the MTU of {name} differs ({' and '.join(mtus)}), and fragmentation is not followed"
         if (one.learns, one.dial) != (other.learns, other.dial):
             yield f"{name} learns its address in a different way, and what it learns is not known"
+    if left.settings.helpers != right.settings.helpers:
+        yield "connections have other helpers, and those that helpers let pass are not followed"
     joins = [{name: _bridging(one) for name, one in each.items()} for each in (mine, its)]
     for name in sorted(joins[0].keys() | joins[1].keys()):
         here, there = (each.get(name) for each in joins)

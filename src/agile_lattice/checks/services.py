@@ -133,12 +133,13 @@ def control_port_alone(design: Design) -> Iterator[Found]:
                 continue
             host_has = _published_on(device, one.internal)
             for (protocol, port), (name, second) in SECOND_CONNECTION.items():
-                control = ((protocol, port),)
-                if any(_has(service, *control[0]) for service in one.services) and _alone(host_has, protocol, port):
+                helped = any(_has(each, protocol, port) for one in device.settings.helpers for each in one.services)
+                asked = any(_has(service, protocol, port) for service in one.services)
+                if asked and not helped and _alone(host_has, protocol, port):
                     yield Found(
                         one.place.at("service"), translation_subject(device, one),
                         f"{name} needs {second} too, and only {protocol}/{port} is published on {one.internal}",
-                        "Publish the rest as well.",
+                        "Publish the rest as well, or let a helper open it (`settings: {helpers: ...}`).",
                     )  # fmt: skip
 
 

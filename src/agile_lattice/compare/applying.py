@@ -32,6 +32,7 @@ FELT: dict[Section, str] = {
     "access": "access",
     "settings": "settings",
 }
+FELT_SETTINGS: tuple[Section, ...] = ("helpers",)  # sections of their own, kept among the settings
 
 
 def as_it_is(intent: Device, capture: Capture) -> Device:
@@ -49,6 +50,10 @@ def as_it_is(intent: Device, capture: Capture) -> Device:
     if "settings" in unseen:
         own = {each: getattr(there.settings, each) for each in OWN_SETTINGS}
         unseen["settings"] = replace(intent.settings, **own)
+    for section in FELT_SETTINGS:
+        if section not in sections:
+            settings = unseen.get("settings", there.settings)
+            unseen["settings"] = replace(settings, **{section: getattr(intent.settings, section)})
     if "bridging" not in sections and "interfaces" in sections:
         unseen["interfaces"] = _with_bridging(intent, there)
     if "answers" not in sections:
@@ -207,5 +212,9 @@ def _settings(wanted: Settings, there: Settings, sections: Collection[str]) -> S
     """Set what an intent says in some sections."""
     names = [each for each in wanted.__struct_fields__ if section_of_setting(each) in sections and each != "place"]
     unsaid = Settings()
-    said = {each: getattr(wanted, each) for each in names if getattr(wanted, each) != getattr(unsaid, each)}
+    said = {
+        each: getattr(wanted, each)
+        for each in names
+        if each in FELT_SETTINGS or getattr(wanted, each) != getattr(unsaid, each)
+    }
     return replace(there, **said)

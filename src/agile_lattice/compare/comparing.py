@@ -253,8 +253,9 @@ def _implied(wanted: Settings, found: Settings) -> Settings:
 
 
 def _said_settings(wanted: Settings, found: Settings, seen: Collection[Section]) -> Iterator[Gap]:
-    # What the intent does not say is whatever the system came with.
+    # What the intent does not say is whatever the system came with; helpers are there if they are wanted.
     here, real = settings_data(wanted), settings_data(found)
+    here.setdefault("helpers", None)
     fields = field_differences(here, {name: value for name, value in real.items() if name in here})
     sections: tuple[Section, ...] = ("settings", *OWN_SETTINGS)
     for section in sections:

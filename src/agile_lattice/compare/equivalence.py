@@ -39,6 +39,7 @@ WHAT_PACKETS_FEEL: tuple[Section, ...] = (
     "permits",
     "access",
     "settings",
+    "helpers",
 )
 
 

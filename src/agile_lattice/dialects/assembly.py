@@ -33,11 +33,11 @@ from agile_lattice.intent.answering import FAMILIES, external_addresses, parted_
 from agile_lattice.intent.interface_names import is_plain
 from agile_lattice.intent.interfaces import Bridge, Interface
 from agile_lattice.intent.joining import join
-from agile_lattice.intent.model import Answer, Device, HostEntry, Named, Section, Settings
+from agile_lattice.intent.model import Answer, Device, Helped, Helper, HostEntry, Named, Section, Settings
 from agile_lattice.intent.permits import Access, Passage, Permit, joined_access, joined_permits
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
-from agile_lattice.intent.services import Service
+from agile_lattice.intent.services import Service, union_of_services
 from agile_lattice.intent.stages import Rule, split
 from agile_lattice.intent.translations import Translation
 from agile_lattice.packets.spans import minus
@@ -83,7 +83,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         sections |= reading.sections
         for kind, members in reading.facts.items():
             facts.setdefault(kind, []).extend(members)
-    leftovers += _masterless(facts)
+    leftovers += [*_masterless(facts), *_undeclared(facts)]
     by_hand = any(reading.by_hand for reading in readings)
     bounds = tuple(each for reading in readings for each in reading.bounds)
     families = {reading.family for reading in readings if reading.family is not None}
@@ -159,6 +159,15 @@ def _masterless(facts: dict[str, list[Any]]) -> list[Leftover]:
     ]
 
 
+def _undeclared(facts: dict[str, list[Any]]) -> list[Leftover]:
+    """Take out helpers that nothing declares; return what they are."""
+    known = [each for each in facts.get("helper", []) if each.name]
+    lost = [each for each in facts.get("helper", []) if not each.name]
+    facts["helper"] = known
+    reason = "nothing declares this helper for this protocol"
+    return [Leftover(each.place, "a helper", (), reason, ("helpers",)) for each in lost]
+
+
 def _that_apply(readings: Sequence[Reading]) -> list[Reading]:
     """Return readings without what units say of an interface that another one is about already."""
     first: dict[str, Reading] = {}
@@ -192,7 +201,16 @@ def _settings(facts: dict[str, list[Any]], host_name: str) -> Settings:
         search=tuple(domain for each in facts.get("search", []) for domain in each.domains.split()),
         lookups=next((each.lookups for each in facts.get("lookups", [])), None),
         hosts=tuple(HostEntry(name, tuple(each.address for each in members)) for name, members in hosts.items()),
+        helpers=_helpers(facts.get("helper", [])),
     )
+
+
+def _helpers(facts: list[Any]) -> tuple[Helper, ...]:
+    found = {
+        name: union_of_services([Service(each.protocol, each.ports) for each in members])
+        for name, members in _grouped(facts, "name").items()
+    }
+    return tuple(sorted(Helper(cast(Helped, name), services) for name, services in found.items()))
 
 
 def as_intent(capture: Capture) -> tuple[Device, tuple[Leftover, ...]]:

@@ -144,6 +144,8 @@ class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             are typed once more. (The kernel keeps such addresses as secondary ones of the first.)
         empty, fill, drop: What empties a block, adds a statement to it, and takes it away: `%block` are the
             words of the blocks without the first of each, `%` the statement, `%kind` the first word of the block.
+        objects: First words of blocks that are no lists of rules and that rules may use: they are not emptied, and
+            taken away when everything else is done, with all these words as their kind.
         handle: How a capture tells the number of a statement, as a regular expression with a group, behind it on its
             line. A block in which something stands that is not ours is not emptied, but altered by such numbers.
         insert, remove: What puts a statement before another, and takes one away, `%handle` being the other's number.
@@ -156,6 +158,7 @@ class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     empty: str = ""
     fill: str = ""
     drop: str = ""
+    objects: tuple[str, ...] = ()
     handle: str = ""
     insert: str = ""
     remove: str = ""

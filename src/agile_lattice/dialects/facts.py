@@ -227,10 +227,34 @@ class HostFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
+class HelperFact(msgspec.Struct, frozen=True):
+    """A protocol that opens further connections, and the ports to which its control connections are made.
+
+    Attributes:
+        called: The name by which helpers are declared apart, where they are.
+    """
+
+    protocol: str
+    ports: Spans
+    name: str = ""
+    called: str = ""
+    place: Place = NOWHERE
+
+
+class DeclaredHelperFact(msgspec.Struct, frozen=True):
+    """A helper that is declared apart, and used by name."""
+
+    called: str
+    name: str
+    protocol: str
+    place: Place = NOWHERE
+
+
 SINGLE = "*"
 Fact = (
     DeviceFact | InterfaceFact | AddressFact | ProxyFact | MemberFact | VlanMemberFact | DeclaredInterfaceFact
-    | PartFact | InterfaceResolverFact | ResolverFact | SearchFact | LookupsFact | HostFact
+    | PartFact | InterfaceResolverFact | ResolverFact | SearchFact | LookupsFact | HostFact | HelperFact
+    | DeclaredHelperFact
     | ZoneFact | StaticNatFact | AddressSetFact | ServiceFact | Route | Rule | Passage | SettingsFact | IdentityFact
     | PortSetFact | ChainFact | BaseChainFact | PolicyFact | StepFact
 )  # fmt: skip

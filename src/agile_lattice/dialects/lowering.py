@@ -12,6 +12,7 @@ from agile_lattice.dialects.facts import (
     AddressFact,
     AddressSetFact,
     DeviceFact,
+    HelperFact,
     HostFact,
     IdentityFact,
     InterfaceFact,
@@ -58,6 +59,12 @@ def facts_of(device: Device) -> Facts:
         "resolver": [ResolverFact(each, device.settings.place.at("resolvers")) for each in device.settings.resolvers],
         "search": _search(device.settings),
         "lookups": _lookups(device.settings),
+        "helper": [
+            HelperFact(each.protocol, each.ports, one.name, place=device.settings.place.at("helpers", one.name))
+            for one in device.settings.helpers
+            for each in one.services
+            if each.ports is not None
+        ],
         "address-set": [
             AddressSetFact(each.name, each.addresses, True, each.place)
             for each in device.named

@@ -11,7 +11,7 @@ import msgspec
 from agile_lattice.dialects.base_kinds import BASE
 from agile_lattice.dialects.fact_types import FACTS, FactType
 from agile_lattice.dialects.field_types import described, type_words, types_of
-from agile_lattice.intent.model import Section
+from agile_lattice.intent.model import HELPED_OVER, Section
 
 # What fields mean to somebody who writes a dialect; of others the records say it.
 MEANINGS: Mapping[str, str] = {
@@ -48,6 +48,8 @@ MEANINGS: Mapping[str, str] = {
     "dhcp6": "Whether it learns IPv6 addresses by DHCP.",
     "slaac": "Whether it learns IPv6 addresses from router advertisements.",
     "lookups": "Whether it does.",
+    "helper.name": "The protocol: " + ", ".join(HELPED_OVER) + ".",
+    "called": "The name by which others use it.",
     "part": "The name of the part.",
     "domains": "Domains, with blanks between them.",
     "zone": "The zone or the mark.",

@@ -147,7 +147,7 @@ def carries(dialect: Dialect, section: Section, device: Device) -> str:
     family = dialect.semantics.family
     if family is not None:
         device = of_family(device, family)
-        if not getattr(device, section):
+        if not _said(device, section):
             return NOT_ITS_SECTION  # another program is for the other family
     try:
         rendered = render_facts(dialect, facts_in(device, dialect.carries))
@@ -171,6 +171,6 @@ def _said(device: Device, section: Section) -> object:
     if section == "bridging":
         carried = {(one.name, one.tagged, one.untagged, one.bridge and one.bridge.vlans) for one in device.interfaces}
         return {each for each in carried if any(each[1:])}
-    if section in ("resolvers", "lookups", "hosts"):
+    if section in ("resolvers", "lookups", "hosts", "helpers"):
         return device.settings
     return getattr(device, "interfaces" if section == "descriptions" else section)

@@ -18,7 +18,7 @@ from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.permits import Access, Listening, Permit
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import Route
-from agile_lattice.intent.services import Service
+from agile_lattice.intent.services import Service, Services
 from agile_lattice.intent.translations import Translation
 
 Exposure = Literal["own", "shared", "public"]
@@ -26,13 +26,13 @@ Delivery = Literal["on-link", "routed"]
 ReversePath = Literal["off", "strict", "loose"]
 Section = Literal[
     "interfaces", "bridging", "descriptions", "answers", "routes", "translations", "permits", "access", "settings",
-    "identity", "resolvers", "lookups", "hosts",
+    "identity", "resolvers", "lookups", "hosts", "helpers",
 ]  # fmt: skip
 SECTIONS: tuple[Section, ...] = (
     "interfaces", "bridging", "descriptions", "answers", "routes", "translations", "permits", "access", "settings",
-    "identity", "resolvers", "lookups", "hosts",
+    "identity", "resolvers", "lookups", "hosts", "helpers",
 )  # fmt: skip
-OWN_SETTINGS: tuple[Section, ...] = ("identity", "resolvers", "lookups", "hosts")
+OWN_SETTINGS: tuple[Section, ...] = ("identity", "resolvers", "lookups", "hosts", "helpers")
 
 
 _TOGETHER: dict[str, Section] = {"host-name": "identity", "search": "resolvers"}
@@ -61,6 +61,28 @@ class HostEntry(msgspec.Struct, frozen=True):
     addresses: tuple[Address, ...]
 
 
+Helped = Literal["ftp", "tftp", "sip", "irc", "pptp", "sane", "amanda", "netbios-ns", "snmp"]
+
+
+# The transport of their control connections.
+HELPED_OVER: dict[Helped, tuple[str, ...]] = {
+    "ftp": ("tcp",), "tftp": ("udp",), "sip": ("tcp", "udp"), "irc": ("tcp",), "pptp": ("tcp",), "sane": ("tcp",),
+    "amanda": ("udp",), "netbios-ns": ("udp",), "snmp": ("udp",),
+}  # fmt: skip
+
+
+class Helper(msgspec.Struct, frozen=True, order=True):
+    """A protocol that opens further connections, which the device looks into (RFC 2663 section 2.9).
+
+    Attributes:
+        name: The protocol.
+        services: The ports to which its control connections are made; just IPv4 ones are looked into.
+    """
+
+    name: Helped
+    services: Services
+
+
 class Settings(msgspec.Struct, frozen=True):
     """What is set on a device as a whole.
 
@@ -72,6 +94,7 @@ class Settings(msgspec.Struct, frozen=True):
         lookups: Whether it asks resolvers for names at all; `None` if not said.
         search: Domains in which it looks for short names, in order (RFC 1535).
         hosts: Its own table of hosts.
+        helpers: Protocols of which it lets pass what their control connections open.
         identity: The address that stands for the device (router id); `None` for its first IPv4 loopback.
     """
 
@@ -84,6 +107,7 @@ class Settings(msgspec.Struct, frozen=True):
     identity: Address | None = None
     search: tuple[str, ...] = ()
     lookups: bool | None = None
+    helpers: tuple[Helper, ...] = ()
     place: Place = NOWHERE
 
     def __bool__(self) -> bool:
@@ -91,7 +115,7 @@ class Settings(msgspec.Struct, frozen=True):
 
     def common(self) -> Settings:
         """Return what is of no section of its own."""
-        return replace(self, host_name="", identity=None, resolvers=(), search=(), lookups=None, hosts=())
+        return replace(self, host_name="", identity=None, resolvers=(), search=(), lookups=None, hosts=(), helpers=())
 
 
 class Named(msgspec.Struct, frozen=True):

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from agile_lattice.intent.addresses import Prefix
+from agile_lattice.intent.model import Helped
 from agile_lattice.notation.translation_shapes import TranslationShape
 from agile_lattice.notation.values import (
     Credential,
@@ -171,6 +172,9 @@ class SettingsShape(Shape):
     lookups: bool | None = Field(default=None, description="Whether names are looked up by asking resolvers.")
     search: Many[Name] = Field(default=[], description="Domains in which short names are looked for, in order.")
     hosts: dict[Name, Many[IPAddress]] = {}
+    helpers: dict[Helped, Words] = Field(
+        default={}, description="Protocols whose control connections open others, which then pass as replies do."
+    )
     identity: IPAddress | None = None
 
 

@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 
 from agile_lattice.intent.addresses import Prefix
 from agile_lattice.intent.interfaces import Bridge, Dial, Extra, Interface
-from agile_lattice.intent.model import Block, Device, HostEntry, Settings, Zone
+from agile_lattice.intent.model import HELPED_OVER, Block, Device, Helped, Helper, HostEntry, Settings, Zone
 from agile_lattice.intent.permits import Listening
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
@@ -78,7 +78,7 @@ class DeviceMaker:
             None,
             tuple(permits),
             tuple(self._each(rules.access, enumerate(shape.management), place.at("management"))),
-            _settings(shape.settings, place.at("settings")),
+            self.settings(shape.settings, place.at("settings")),
             tuple(self._each(self.listening, enumerate(shape.listens), place.at("listens"), rules)),
             shape.description or "",
             self.named,
@@ -152,6 +152,35 @@ class DeviceMaker:
             shape.metric, shape.off_link, shape.instance or "", members, shape.description or "", place,
         )  # fmt: skip
 
+    def settings(self, shape: SettingsShape, place: Place) -> Settings:
+        """Make what is set on the device as a whole."""
+        forwarding = shape.forwarding
+        if not isinstance(forwarding, ForwardingShape):
+            forwarding = ForwardingShape(ipv4=forwarding, ipv6=forwarding)
+        return Settings(
+            shape.host_name or "",
+            forwarding.ipv4,
+            forwarding.ipv6,
+            shape.reverse_path,
+            tuple(shape.resolvers),
+            tuple(HostEntry(name, tuple(addresses)) for name, addresses in shape.hosts.items()),
+            shape.identity,
+            tuple(shape.search),
+            shape.lookups,
+            tuple(sorted(self._each(self.helper, shape.helpers.items(), place.at("helpers")))),
+            place,
+        )
+
+    def helper(self, name: Helped, services: list[str], place: Place) -> Helper:
+        """Make a protocol whose connections the device looks into."""
+        found = self.names.services_of(services, place)
+        over = HELPED_OVER[name]
+        wrong = next((each for each in found if each.protocol not in over or each.ports is None), None)
+        if wrong is not None:
+            remedy = f"Say to which port its control connections are made: `{name}: {over[0]}/PORT`."
+            raise fail(place, f"{wrong} names no {' or '.join(map(str.upper, over))} port, as {name} needs", remedy)
+        return Helper(name, found)
+
     def listening(self, shape: str | ListeningShape, place: Place, rules: Rules) -> Listening:
         """Make an entry of what the device itself offers."""
         if isinstance(shape, str):
@@ -192,21 +221,3 @@ def _check_references(one: Interface, sides: Sides) -> None:
         sides.interface(one.dial.over, one.place.at("dial", "over"))
     for index, member in enumerate(one.bridge.members if one.bridge else ()):
         sides.interface(member, one.place.at("bridge", "members", index))
-
-
-def _settings(shape: SettingsShape, place: Place) -> Settings:
-    forwarding = shape.forwarding
-    if not isinstance(forwarding, ForwardingShape):
-        forwarding = ForwardingShape(ipv4=forwarding, ipv6=forwarding)
-    return Settings(
-        shape.host_name or "",
-        forwarding.ipv4,
-        forwarding.ipv6,
-        shape.reverse_path,
-        tuple(shape.resolvers),
-        tuple(HostEntry(name, tuple(addresses)) for name, addresses in shape.hosts.items()),
-        shape.identity,
-        tuple(shape.search),
-        shape.lookups,
-        place,
-    )

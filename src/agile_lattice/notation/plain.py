@@ -69,6 +69,7 @@ def settings_data(one: Settings) -> dict[str, Any]:
         resolvers=_texts(one.resolvers),
         search=_maybe_many(one.search or None),
         hosts={each.name: _texts(each.addresses) for each in one.hosts},
+        helpers={each.name: spell_services(each.services) for each in one.helpers},
         identity=_text(one.identity),
     )
 

@@ -61,11 +61,13 @@ def holds_others(node: Node) -> bool:
 def without(nodes: Sequence[Node], said: Collection[Saying]) -> list[Node]:
     """Return statements without those that say nothing but what is said already, and without blocks of only such."""
     what_of = {id(node): what for node, what in sayings(nodes)}
+    spoken_of = {(each.kind, each.of) for each in said}
 
     def is_told(node: Node) -> bool:
         defaults = node.kind.defaults if node.kind is not None else {}
         what = what_of.get(id(node), set())
-        return bool(what) and all(
+        # What says nothing but defaults is still what says that there is such a thing.
+        return any((each.kind, each.of) in spoken_of for each in what) and all(
             each in said or (each.field in defaults and defaults[each.field] == each.value) for each in what
         )
 

@@ -60,23 +60,28 @@ def refilled(form: Form, steps: Sequence[Step], handles: Handles | None = None) 
     Raises:
         NoHandles: If some of them are needed and missing.
     """
-    return form.surface.print(list(_refilled(steps, form.change, (), handles)))
+    gone: list[Statement] = []
+    return form.surface.print([*_refilled(steps, form.change, (), handles, gone), *gone])
 
 
 def _refilled(
-    steps: Iterable[Step], change: Change, around: tuple[str, ...], handles: Handles | None
+    steps: Iterable[Step], change: Change, around: tuple[str, ...], handles: Handles | None, gone: list[Statement]
 ) -> Iterator[Statement]:
+    """Yield what makes changes; objects that go, which rules may use until then, are put into `gone`."""
     for step in steps:
         if not step.changes:
             continue
         heads = (*around, step.node.statement.text)
-        kind = heads[-1].partition(" ")[0]
-        block = " ".join(each.partition(" ")[2] for each in heads)
+        named = (each for each in change.objects if heads[-1].startswith(f"{each} "))
+        kind = next(named, heads[-1].partition(" ")[0])
+        block = " ".join([*(each.partition(" ")[2] for each in around), heads[-1].removeprefix(kind).strip()])
 
         def say(template: str, text: str = "", kind: str = kind, block: str = block) -> Statement:
             return Statement(template.replace("%kind", kind).replace("%block", block).replace("%", text), 0)
 
-        if step.after is None:
+        if step.after is None and kind in change.objects:
+            gone.append(say(change.drop))
+        elif step.after is None:
             yield from [say(change.empty), say(change.drop)] if around else [say(change.drop)]
         elif step.before is None:
             new = step.after.statement
@@ -84,7 +89,7 @@ def _refilled(
                 new = Statement(head, 0, [new])
             yield new
         elif any(each.node.statement.children is not None for each in step.inside or ()):
-            yield from _refilled(step.inside or (), change, heads, handles)
+            yield from _refilled(step.inside or (), change, heads, handles, gone)
         elif handles or (handles is not None and any(each.node.phrase is None for each in step.inside or ())):
             yield from _altered(step.inside or (), change, block, handles)
         else:

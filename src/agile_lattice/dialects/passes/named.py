@@ -23,6 +23,7 @@ from agile_lattice.dialects.facts import (
 from agile_lattice.dialects.passes import Facts, Pass
 from agile_lattice.dialects.passes.answering import answers_are_addresses
 from agile_lattice.dialects.passes.expansion import contract, expand
+from agile_lattice.dialects.passes.helpers import HELPERS
 from agile_lattice.dialects.passes.instances import numbered, unnumbered
 from agile_lattice.dialects.passes.programs import flattened
 from agile_lattice.intent.answering import FAMILIES
@@ -323,6 +324,7 @@ PASSES: Mapping[str, Pass] = {
     "one-way-each-prefix": Pass(_one_way_down, lambda facts: facts),
     # Where a system answers only for its own addresses, each is made one, host-length. Which of
     # the addresses read are there for that, only the translations tell: see `intent.normal`.
+    "helpers-by-name": HELPERS,
     "answers-are-addresses": answers_are_addresses(*FAMILIES),
     # A local route answers ARP, and does not answer neighbour discovery.
     "ipv6-answers-are-addresses": answers_are_addresses(6),
