@@ -108,6 +108,7 @@ The router on the island was set up by hand, in chains and sets. Its intent is i
 as the kernel lists them. Which rules of the intent are there, however they are written, and what else does it do?""",
         )
         command(out, "diff", "by-hand/island.yaml", "by-hand/island-gate", "--device", "island-gate")
+        command(out, "mend", "by-hand/island.yaml", "by-hand/island-gate", "--device", "island-gate")
     chapter(
         out, "Your turn",
         "`lattice demo --into ferry` writes the files of this story into a folder: change something, run the commands.",

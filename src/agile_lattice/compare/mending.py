@@ -13,6 +13,7 @@ from agile_lattice.compare.comparing import compared, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
 from agile_lattice.compare.diverting import diverting
 from agile_lattice.compare.lockout import cutting, says_management
+from agile_lattice.compare.ruleset_mending import Ruleset, ruleset_changes
 from agile_lattice.compare.trial import TRIED, Trial
 from agile_lattice.compare.withholding import Held, entangled, unchangeable
 from agile_lattice.dialects.assembly import Capture, assemble
@@ -28,7 +29,7 @@ from agile_lattice.dialects.names import named_as_there
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.groups import used_in
 from agile_lattice.dialects.reading.parting import readings
-from agile_lattice.dialects.reading.texts import Reading
+from agile_lattice.dialects.reading.texts import RULES, Reading
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.intent.model import Device, Section
@@ -40,14 +41,14 @@ class Mend(msgspec.Struct, frozen=True):
 
     Attributes:
         dialect: The dialect.
-        how: `typed` if it is typed on the running system, `refilled` if it is one transaction, `edited` if it
-            is a patch of the captured texts.
+        how: `typed` if it is typed on the running system, `refilled` if it is one transaction, `rule-by-rule` if that
+            alters chains that somebody else wrote, `edited` if it is a patch of the captured texts.
         change, undo: What closes the differences, and what takes that back.
-        files: The texts that a patch changes.
+        files: The captured texts that change, of a patch and of rules.
     """
 
     dialect: str
-    how: Literal["edited", "typed", "refilled"]
+    how: Literal["edited", "typed", "refilled", "rule-by-rule"]
     change: str
     undo: str
     files: tuple[TextChange, ...] = ()
@@ -93,6 +94,11 @@ def mend(
     read = [(file, one) for file, text in texts for one in readings(dialects, text, file)]
     capture = assemble(intent.name, dialects, [one for _, one in read])
     comparison, gaps = compared(intent, capture)
+    programs = _programs(intent.name, dialects, read)
+    ruled: set[Section] = set()
+    if programs:
+        ruled = {section for _, one in read if one.by_hand for section in one.sections & {*RULES}}
+        gaps = [gap for gap in gaps if gap.difference.section not in ruled]
     mender = _Mender(intent, dialects, dict(texts), read, capture, gaps)
     held = {index: one for index, one in cutting(intent, mender.there, gaps).items() if one.subject not in cut}
     held |= unchangeable(gaps, {section for each in dialects for section in each.carries})
@@ -103,13 +109,39 @@ def mend(
     held |= diverting(intent, done, gaps, {*held, *asked})
     while True:
         mends, tried = mender.attempt(held)
-        left, beside = tried.check(intent, dialects, comparison, held.values())
+        left, beside = tried.check(intent, dialects, comparison, held.values(), ruled)
         more = _depending(intent.name, left, gaps, held)
         if not more:
             break
         held |= more
-    every = (*held.values(), *beside)
-    return Mending(intent.name, comparison, tuple(mends), every, says_management(intent, mender.there))
+    every = [*held.values(), *beside]
+    if programs:
+        changes, kept = ruleset_changes(intent, dialects, programs, dict(texts))
+        mends += [
+            Mend(each.ruleset.dialect.name, "rule-by-rule", each.change, each.undo, (each.text,)) for each in changes
+        ]
+        every += kept
+    return Mending(intent.name, comparison, tuple(mends), tuple(every), says_management(intent, mender.there))
+
+
+def _programs(name: str, dialects: Sequence[Dialect], read: Sequence[tuple[str, Reading]]) -> list[Ruleset]:
+    """Return the texts that are programs which others wrote.
+
+    Raises:
+        ChangeError: If it is not worked out how one of them is changed.
+    """
+    named = {each.name: each for each in dialects}
+    found = []
+    for file, one in read:
+        form = next(each for each in named[one.dialect].forms if each.name == one.form)
+        if one.by_hand and form.change.how == "by-hand":
+            raise ChangeError(
+                name, f"{file} has rules that somebody else wrote: they are read and compared, and {one.dialect} does "
+                "not say how they are changed. Change them by hand, at the lines that the differences name.",
+            )  # fmt: skip
+        if one.by_hand:
+            found.append(Ruleset(named[one.dialect], form, file))
+    return found
 
 
 def _depending(name: str, left: Iterable[Gap], gaps: Sequence[Gap], held: Mapping[int, Held]) -> dict[int, Held]:
@@ -265,11 +297,6 @@ def _mends(
     by_form: dict[str, list[tuple[str, str]]] = {}
     for pair, reading in own:
         by_form.setdefault(reading.form, []).append(pair)
-    if any(each.change.how == "by-hand" for each in dialect.forms if each.name in by_form):
-        raise ChangeError(
-            name, f"{own[0][0][0]} has rules that somebody else wrote, in chains and sets: they are read and compared, "
-            "and not changed yet. Change them by hand, at the lines that the differences name.",
-        )  # fmt: skip
     forms = [each for each in dialect.forms if each.name in by_form and each.file]
     if not forms:
         texts = render_facts(dialect, there)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 
 from msgspec.structs import replace
 
@@ -17,7 +17,7 @@ from agile_lattice.dialects.facts import AddressFact, Fact
 from agile_lattice.dialects.reading.parting import readings
 from agile_lattice.dialects.reading.texts import Reading, read_form
 from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.model import Device
+from agile_lattice.intent.model import Device, Section
 
 TRIED = "applied to the captured configuration,"
 
@@ -54,7 +54,12 @@ class Trial:
         self._running[dialect.name] = read_form(dialect, form, after.get(file, text), file)
 
     def check(
-        self, intent: Device, dialects: Sequence[Dialect], before: Comparison, held: Iterable[Held]
+        self,
+        intent: Device,
+        dialects: Sequence[Dialect],
+        before: Comparison,
+        held: Iterable[Held],
+        apart: Collection[Section] = (),
     ) -> tuple[list[Gap], list[Held]]:
         """Compare the device as it would become with its intent, and make sure that nothing is lost.
 
@@ -63,6 +68,7 @@ class Trial:
             dialects: Those that it speaks.
             before: What differs now.
             held: What is held back.
+            apart: Sections that are changed in another way.
 
         Returns:
             What would be left that is not held back; and what is left since something stands with it that was not
@@ -94,7 +100,7 @@ class Trial:
         }
         for gap in compared(intent, capture)[1]:
             one = gap.difference
-            if one.effect == "no-effect" or (one.subject in kept and _named(one) in known):
+            if one.section in apart or one.effect == "no-effect" or (one.subject in kept and _named(one) in known):
                 continue
             if gap.wanted is None and _stands_with(gap.found, entangled):
                 more.append(Held(one.subject, ENTANGLED, firm=True))

@@ -137,8 +137,9 @@ class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     Attributes:
         how: `edited` if it is a text that is edited, `typed` if each change is a statement of its own,
-            `refilled` if a block that changes is emptied and filled again, in one transaction, `by-hand` if it is not
-            worked out how.
+            `refilled` if a block that changes is emptied and filled again, in one transaction. Of texts that are
+            programs, which others wrote: `rule-by-rule` if rules are put before others and taken away, `by-hand` if it
+            is not worked out how.
         without: What is typed to take a statement away, `%` standing for the statement.
         again: Kinds of facts that go with an address of their interface, if another one of its subnet went: they
             are typed once more. (The kernel keeps such addresses as secondary ones of the first.)
@@ -149,10 +150,13 @@ class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         handle: How a capture tells the number of a statement, as a regular expression with a group, behind it on its
             line. A block in which something stands that is not ours is not emptied, but altered by such numbers.
         insert, remove: What puts a statement before another, and takes one away, `%handle` being the other's number.
+            For programs `%index` and `%number` are the place of a rule in its chain, from 0 and from 1, and `%chain` is
+            the name of that.
         numbered: What captures such numbers, in words.
+        own: What a rule begins with, `%chain` being its chain, where chains are no blocks.
     """
 
-    how: Literal["edited", "typed", "refilled", "by-hand"] = "edited"
+    how: Literal["edited", "typed", "refilled", "rule-by-rule", "by-hand"] = "edited"
     without: str = ""
     again: tuple[str, ...] = ()
     empty: str = ""
@@ -163,6 +167,12 @@ class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     insert: str = ""
     remove: str = ""
     numbered: str = ""
+    own: str = ""
+
+    @property
+    def of_programs(self) -> bool:
+        """Whether texts are programs that others wrote."""
+        return self.how in ("rule-by-rule", "by-hand")
 
 
 class Form(msgspec.Struct, frozen=True):

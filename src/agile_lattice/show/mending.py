@@ -14,6 +14,7 @@ from agile_lattice.show.terminal import Text, plural, visible
 HOW = {
     "typed": "commands for the running system",
     "refilled": "one transaction",
+    "rule-by-rule": "one transaction, other rules stay",
     "edited": "a patch for the captured files",
 }
 

@@ -165,7 +165,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
         dialect.name, reader.form.name, facts, leftovers, frozenset(reader.sections), (count, count - left),
         itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent),
         dialect.semantics.addresses == "sorted", tuple(unit_of),
-        reader.form.change.how == "by-hand", tuple(each for each in steps if each.bounds),
+        reader.form.change.of_programs, tuple(each for each in steps if each.bounds),
     )  # fmt: skip
 
 

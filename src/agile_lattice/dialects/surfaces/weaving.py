@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from itertools import pairwise
 
 from agile_lattice.dialects.surfaces.documents import Json
 from agile_lattice.dialects.surfaces.statements import Edit, Statement, Surface, cut_comment, edited
@@ -73,7 +72,7 @@ class _Weaver:
             while start and self.surface.gap and not self.lines[start - 1].strip():
                 start -= 1
             self.put(start, end, [])
-        elif edit.before is edit.after and edit.inside and edited(edit.inside) and self.nests(edit.before, start, end):
+        elif edit.before is edit.after and edit.inside and edited(edit.inside) and self.nests(edit, start, end):
             closed = self.surface.closes(self.lines[end - 1])
             self.block(edit.inside, start + 1, end - closed, self.indent(start) + self.surface.inner)
         else:
@@ -92,13 +91,22 @@ class _Weaver:
             limit -= 1
         return limit
 
-    def nests(self, statement: Statement, start: int, end: int) -> bool:
-        """Tell whether what stands inside a statement has its lines for itself."""
-        if not self.surface.whole_lines or not statement.children:
+    def nests(self, edit: Edit, start: int, end: int) -> bool:
+        """Tell whether what changes inside a statement has its lines for itself, and what comes in a place."""
+        if not self.surface.whole_lines or edit.before is None or not edit.before.children:
             return False
-        begun = [start, *(each.line - 1 for each in statement.children)]
-        closed = not self.surface.closed or self.surface.closes(self.lines[end - 1])
-        return closed and all(one < other for one, other in pairwise(begun))
+        if self.surface.closed and not self.surface.closes(self.lines[end - 1]):
+            return False
+        last, parted = start, False  # the line of the statement before, and whether something is between the two
+        for each in edit.inside or ():
+            if each.before is None:
+                parted = True
+                continue
+            line = each.before.line - 1
+            if line == last and (parted or each.changes):
+                return False
+            last, parted = line, each.changes
+        return True
 
     def indent(self, line: int) -> str:
         text = self.lines[line]

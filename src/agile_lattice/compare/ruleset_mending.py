@@ -1,0 +1,270 @@
+"""A ruleset that somebody else wrote, changed to do what the intent says: rule by rule, and no other line is touched.
+
+A rule of the intent comes in before the first line that treats one of its packets otherwise; a line goes if nothing
+that it does is meant. Each change is made in the captured text and read again before it counts: the rule must have
+the same effect then, and no other packet may be treated otherwise than before.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+
+import msgspec
+
+from agile_lattice.compare.applying import as_it_is
+from agile_lattice.compare.comparing import compare
+from agile_lattice.compare.counterparts import HOOKS, Beyond, Counterpart, Counterparts
+from agile_lattice.compare.differences import Comparison
+from agile_lattice.compare.spoiling import spoils
+from agile_lattice.compare.withholding import Held
+from agile_lattice.dialects.assembly import assemble
+from agile_lattice.dialects.changes.changing import TextChange, edited_texts
+from agile_lattice.dialects.changes.inserting import ChainName, Chains, Putting
+from agile_lattice.dialects.changes.outline import Node, outline
+from agile_lattice.dialects.dialect import Dialect, Form
+from agile_lattice.dialects.errors import CaptureError, Refusals
+from agile_lattice.dialects.facts import Fact
+from agile_lattice.dialects.lowering import facts_of
+from agile_lattice.dialects.program_facts import BaseChainFact
+from agile_lattice.dialects.reading.parting import readings
+from agile_lattice.dialects.rendering import render_facts
+from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.permits import Passage
+from agile_lattice.intent.stages import Rule
+
+NO_CHAIN = "nothing in this ruleset is asked where the rule would have to stand: set up a chain for it by hand"
+NO_NUMBER = "to take a line away takes its number, which `{}` prints"
+ALSO_MEANT = "it also does what the intent wants of it: narrow it by hand"
+NOT_CLOSED = "put there, it would not treat all its packets as the intent says, or others would change"
+NO_RULE = "what passes there is decided by no rule of its own but by a policy or a map: change that by hand"
+GUARDED = "it lets management in: take it away by hand, if another way in is left"
+STAGE_WORDS = {"arrival": "destination NAT", "departure": "source NAT", "permits": "permit", "access": "management"}
+
+
+class Ruleset(msgspec.Struct, frozen=True):
+    """A text that is a program, of a device.
+
+    Attributes:
+        dialect, form: What it was read as.
+        file: Its name.
+    """
+
+    dialect: Dialect
+    form: Form
+    file: str
+
+
+class RulesetChange(msgspec.Struct, frozen=True):
+    """What changes in a ruleset: the transaction, the one that takes it back, and the text before and after."""
+
+    ruleset: Ruleset
+    change: str
+    undo: str
+    text: TextChange
+
+
+def ruleset_changes(
+    intent: Device,
+    dialects: Sequence[Dialect],
+    rulesets: Sequence[Ruleset],
+    texts: Mapping[str, str],
+) -> tuple[list[RulesetChange], list[Held]]:
+    """Find what makes rulesets do what an intent says.
+
+    Args:
+        intent: The device as it should be.
+        dialects: Those that it speaks.
+        rulesets: The texts that are programs.
+        texts: All captured texts, by name.
+
+    Returns:
+        The changes, and what is not changed with the reason.
+    """
+    planner = _Planner(intent, dialects, rulesets, texts)
+    rules = planner.now.rules
+    if rules is None or rules.undecided:
+        why = "; ".join(rules.undecided) if rules is not None else "its rules were not read"
+        return [], [Held("rules", f"not decided: {why}", firm=True)]
+    for rule in rules.rules:
+        if not all(each.stray for each in rule.otherwise):
+            planner.bring_in(rule)
+    for each in _beyond(rules):
+        planner.take_away(each)
+    return planner.changes(), planner.held
+
+
+class _Planner:
+    """Gathers changes, each of them tried together with those before it."""
+
+    def __init__(
+        self, intent: Device, dialects: Sequence[Dialect], rulesets: Sequence[Ruleset], texts: Mapping[str, str]
+    ) -> None:
+        self.intent, self.dialects, self.texts = intent, list(dialects), texts
+        self.held: list[Held] = []
+        self.chains = {
+            each.file: (each, Chains(each.form, outline(each.dialect, each.form, [(each.file, texts[each.file])])))
+            for each in rulesets
+        }
+        self.puttings: dict[str, list[Putting]] = {each.file: [] for each in rulesets}
+        there = self._after(self.puttings)
+        assert there is not None, "it was read before"
+        self.now, self.there = there
+        self.meant = self.now.rules.rules if self.now.rules is not None else ()
+
+    def bring_in(self, rule: Counterpart) -> None:
+        """Put a rule of the intent into the chains that treat some of its packets otherwise."""
+        subject = f"{STAGE_WORDS[rule.stage]} {rule.name}".rstrip()
+        if rule.unless:
+            self.held.append(Held(subject, rule.unless, firm=True))
+            return
+        # Right before what treats its packets otherwise; where they leave the chain before that, at its beginning.
+        tries = [self._places_for(rule, first) for first in (False, True)]
+        if not any(tries[0].values()):
+            self.held.append(Held(subject, NO_CHAIN, firm=True))
+        elif not any(self._kept(found, lambda after: _closes(after, rule)) for found in tries):
+            self.held.append(Held(subject, NOT_CLOSED, firm=True))
+
+    def _places_for(self, rule: Counterpart, first: bool) -> dict[str, list[Putting]]:
+        found: dict[str, list[Putting]] = {}
+        for file, (ruleset, chains) in self.chains.items():
+            for base in chains.bases:
+                if base.hook == HOOKS[rule.stage]:
+                    found.setdefault(file, []).extend(self._before_others(ruleset, chains, base, rule, first))
+        return found
+
+    def _before_others(
+        self, ruleset: Ruleset, chains: Chains, base: BaseChainFact, rule: Counterpart, first: bool
+    ) -> Iterator[Putting]:
+        chain: ChainName = base.table, base.family, base.chain
+        family = ruleset.dialect.semantics.family or base.family
+        count = len(chains.rules(chain))
+        ends = (each.place for each in rule.otherwise if not each.stray)
+        places = [each for each in ends if each.file == ruleset.file or not each.line]
+        indexes = [chains.index_of(chain, each) for each in places]
+        known = [each for each in indexes if each is not None]
+        of_policy = any(
+            (each.file, each.line) == (base.place.file, base.place.line) or not each.line for each in places
+        )
+        if not known and not of_policy:
+            return
+        at = chains.behind_replies(chain) if first else min(known, default=count)
+        for text in self._written(ruleset, rule, family):
+            yield Putting(chain, at, text)
+
+    def _written(self, ruleset: Ruleset, rule: Counterpart, family: int) -> Iterator[str]:
+        """Yield a rule of the intent as the dialect writes it, without the chain that it would stand in there."""
+        form = ruleset.dialect.forms[0]
+        for kind in ("rule", "permit", "access"):
+            for fact in facts_of(self.intent)[kind]:
+                if not _is_of(fact, kind, rule) or (family and family not in _families(fact)):
+                    continue
+                try:
+                    texts = render_facts(ruleset.dialect, {kind: [fact]}, form)
+                except Refusals:
+                    continue
+                begins = ruleset.form.change.own.partition(" ")[0]
+                for node in _all(outline(ruleset.dialect, form, texts)):
+                    said = node.statement.text
+                    if node.kind is not None and node.kind.name == kind and node.fact and said.startswith(begins):
+                        yield said.partition(" ")[2].partition(" ")[2] if begins else said
+
+    def take_away(self, one: Beyond) -> None:
+        """Take a line away that only the device has."""
+        place = one.packets.place
+        home = next(
+            ((file, where) for file, (_, chains) in self.chains.items() if (where := chains.holding(place))), None
+        )
+        subject = f"{STAGE_WORDS[one.stage]} {place}"
+        if any(each.subject == subject for each in self.held):
+            return
+        if home is None:
+            self.held.append(Held(subject, NO_RULE, firm=True))
+            return
+        file, (chain, at) = home
+        if one.stage == "access":
+            self.held.append(Held(subject, GUARDED, firm=True))
+        elif any(place.is_line_of(line) for each in self.meant for line in each.same):
+            self.held.append(Held(subject, ALSO_MEANT, firm=True))
+        elif not self._has_number(file, chain, at):
+            self.held.append(Held(subject, NO_NUMBER.format(self.chains[file][0].form.change.numbered), firm=True))
+        elif not self._kept(
+            {file: [Putting(chain, at)]}, lambda after: len(_beyond(after)) < len(_beyond(self.now.rules))
+        ):
+            self.held.append(Held(subject, NOT_CLOSED, firm=True))
+
+    def _has_number(self, file: str, chain: ChainName, at: int) -> bool:
+        ruleset, chains = self.chains[file]
+        try:
+            chains.commands(ruleset.form, [Putting(chain, at)], self.texts)
+        except KeyError:
+            return False
+        return True
+
+    def _kept(self, found: Mapping[str, Sequence[Putting]], closes: Callable[[Counterparts], bool]) -> bool:
+        """Keep changes if they close what they are for, and do nothing to other packets; tell whether that is so."""
+        tried = {file: [*there, *found.get(file, ())] for file, there in self.puttings.items()}
+        after = self._after(tried)
+        if after is None:
+            return False
+        comparison, device = after
+        now, then = ([each.text for each in one.leftovers] for one in (self.now, comparison))
+        if comparison.rules is None or now != then or not closes(comparison.rules):
+            return False
+        if spoils(self.intent, self.there, device, comparison.rules.stages):
+            return False
+        self.puttings, self.now, self.there = tried, comparison, device
+        return True
+
+    def _after(self, tried: Mapping[str, Sequence[Putting]]) -> tuple[Comparison, Device] | None:
+        """Compare the device as it would be; `None` if what is written then is not read."""
+        texts = {**self.texts, **{file: self._text(file, tried[file]) for file in tried}}
+        try:
+            read = [one for file, text in texts.items() for one in readings(self.dialects, text, file)]
+        except CaptureError:
+            return None
+        capture = assemble(self.intent.name, self.dialects, read)
+        return compare(self.intent, capture), as_it_is(self.intent, capture)
+
+    def _text(self, file: str, puttings: Sequence[Putting]) -> str:
+        ruleset, chains = self.chains[file]
+        text = self.texts[file]
+        changed = edited_texts(ruleset.form, [(file, text)], chains.steps(puttings))
+        return changed[0].after if changed else text
+
+    def changes(self) -> list[RulesetChange]:
+        """Return what was kept, for each text one transaction."""
+        found = []
+        for file, (ruleset, chains) in self.chains.items():
+            if self.puttings[file]:
+                change, undo = chains.commands(ruleset.form, self.puttings[file], self.texts)
+                text = TextChange(file, self.texts[file], self._text(file, self.puttings[file]))
+                found.append(RulesetChange(ruleset, change, undo, text))
+        return found
+
+
+def _closes(found: Counterparts, rule: Counterpart) -> bool:
+    same = (each for each in found.rules if each.stage == rule.stage and each.place.is_line_of(rule.place))
+    return all(each.standing in ("same", "nothing") or all(one.stray for one in each.otherwise) for each in same)
+
+
+def _beyond(found: Counterparts | None) -> list[Beyond]:
+    return [each for each in (found.beyond if found is not None else ()) if not each.packets.stray]
+
+
+def _is_of(fact: Fact, kind: str, rule: Counterpart) -> bool:
+    if isinstance(fact, Rule):
+        return kind == "rule" and fact.stage == rule.stage and fact.place.is_line_of(rule.place)
+    return isinstance(fact, Passage) and HOOKS[rule.stage] == kind and fact.place.is_line_of(rule.place)
+
+
+def _families(fact: Fact) -> set[int]:
+    """Return the families of the addresses that a rule names; both if it names none."""
+    named = (getattr(fact, field, None) for field in ("source", "destination", "to"))
+    return {each.family for each in named if isinstance(each, AddressSet)} or {4, 6}
+
+
+def _all(nodes: Iterable[Node]) -> Iterator[Node]:
+    for node in nodes:
+        yield node
+        yield from _all(node.children or ())

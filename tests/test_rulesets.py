@@ -1,0 +1,186 @@
+"""Rulesets that somebody else wrote, mended: what is meant comes in, what is not goes, and no other line moves."""
+
+from __future__ import annotations
+
+import re
+import textwrap
+from pathlib import Path
+from random import Random
+
+import pytest
+from hypothesis import event, given, settings
+from hypothesis import strategies as st
+
+import agile_lattice as al
+from agile_lattice.behaviour.proving import common_space
+from agile_lattice.behaviour.stage_lists import lines
+from agile_lattice.compare.applying import as_it_is
+from agile_lattice.compare.mending import Mending
+from agile_lattice.dialects.registry import BUILT_IN
+from agile_lattice.intent.learned import with_learned
+from agile_lattice.intent.model import Device
+from machines import Machine
+from test_laws import MANY
+from test_programs import DEMO, RULESETS, TABLES, first
+from test_real import kernel
+
+CASES = [*(("nftables", each) for each in RULESETS), *(("iptables", each) for each in TABLES)]
+RULES = """
+      - {{name: one, from: {0}, to: {1}, destination: {2}, service: {3}}}
+      - {{name: two, from: {1}, to: {0}, source: {4}, service: {5}}}"""
+INTENT = """
+lattice: 1
+zones: {{inside: {{exposure: own}}, outside: {{exposure: public}}}}
+devices:
+  edge:
+    speaks: [iproute2, {speaks}]
+    interfaces:
+      in0: {{zone: inside, address: 10.40.10.1/24}}
+      out0: {{zone: outside, address: 203.0.113.2/28}}
+    routes: [{{to: default, via: 203.0.113.1}}]
+    permits:{permits}
+"""
+INDEED = re.compile(r"[ \t]*# handle \d+$|\[\d+:\d+\]", re.MULTILINE)  # numbers that say nothing of what is done
+
+
+def ruleset(speaks: str, case: str) -> str:
+    """The text of a ruleset, as a file has it."""
+    if speaks == "iptables":
+        return f"*filter{textwrap.dedent(TABLES[case])}\nCOMMIT\n"
+    surface = BUILT_IN.dialect("nftables").forms[-1].surface
+    return surface.print(surface.parse(f"table inet f {{\n{RULESETS[case]}\n}}\n", "rules"))
+
+
+@st.composite
+def intents(draw: st.DrawFn, speaks: str) -> Device:
+    """An intent with a few permits about the hosts and the services that the rulesets are about."""
+    sides = draw(st.permutations(["inside", "outside"]))
+    hosts = st.sampled_from(["10.40.10.7", "10.40.10.0/29", "203.0.113.14", "192.0.2.0/24", "0.0.0.0/0"])
+    doors = st.sampled_from(["udp/53", "tcp/80", "tcp/443", "udp/50-60", "udp/9"])
+    permits = RULES.format(*sides, draw(hosts), draw(doors), draw(hosts), draw(doors))
+    return al.loads(INTENT.format(speaks=speaks, permits=permits)).device("edge")
+
+
+def program_of(mending: Mending) -> list[tuple[str, str]]:
+    """The ruleset before and after, if it is changed."""
+    return [(one.before, one.after) for each in mending.mends if each.how == "rule-by-rule" for one in each.files]
+
+
+def kept(before: str, after: str) -> list[str]:
+    """The lines that went; all others must stand as they did, and in the same order."""
+    rest = iter(after.splitlines())
+    gone = []
+    for line in before.splitlines():
+        found = False
+        ahead = list(rest)
+        if line in ahead:
+            rest, found = iter(ahead[ahead.index(line) + 1 :]), True
+        else:
+            rest = iter(ahead)
+        if not found:
+            gone.append(line)
+    return gone
+
+
+@pytest.mark.parametrize(("speaks", "case"), CASES)
+@settings(MANY, max_examples=5)
+@given(data=st.data())
+def test_a_mended_ruleset_does_more_of_what_is_meant_and_nothing_else(
+    speaks: str, case: str, data: st.DataObject
+) -> None:
+    intent, chance = data.draw(intents(speaks)), data.draw(st.randoms(use_true_random=False))
+    text = ruleset(speaks, case)
+    if data.draw(st.booleans()) and speaks == "nftables":  # with the numbers that the kernel gives
+        text = "\n".join(f"{line} # handle {at}" if line.strip() else line for at, line in enumerate(text.splitlines()))
+    before = al.read("edge", intent.speaks, {"rules": text})
+    mending = al.mend(intent, [("rules", text)])
+    for was, now in program_of(mending):
+        event("changed")
+        assert was == text
+        [mend] = mending.mends
+        gone = kept(was, now)
+        assert len(gone) == len(re.findall(r"^(delete|-D) ", mend.change, re.MULTILINE))
+        after = al.read("edge", intent.speaks, {"rules": now})
+        assert not after.leftovers
+        sides = [with_learned(each) for each in (intent, as_it_is(intent, before), as_it_is(intent, after))]
+        better = compare_points(sides, chance)
+        assert better >= 0
+        comparison = al.diff(intent, after)
+        assert comparison.rules is not None and not comparison.rules.undecided
+        held = {each.subject for each in mending.held}
+        for each in comparison.rules.rules:
+            stray = all(one.stray for one in each.otherwise)
+            assert stray or f"permit {each.name}" in held, (each.name, each.otherwise)
+
+
+def compare_points(sides: list[Device], chance: Random) -> int:
+    """Ask many packets: what was right is right. Return how many became so."""
+    better = 0
+    space = common_space(sides[0], sides[1], 4)
+    lists = [lines(each, "permits", space) for each in sides]
+    boxes = [each.entry.box for one in lists for each in one]
+    for _ in range(300):
+        point = [chance.choice(chance.choice(spans)) for spans in chance.choice(boxes)]
+        meant, was, now = (first(each, point).entry.action for each in lists)
+        assert now in (meant, was), point
+        better += (now == meant) - (was == meant)
+        assert now == meant or was != meant, point
+    return better
+
+
+LOAD = {"nftables": ("nft", "-f"), "iptables": ("iptables-restore",)}
+ALTER = {"nftables": ("nft", "-f"), "iptables": ("iptables-restore", "--noflush")}
+SAVE = {"nftables": ("nft", "-a", "list", "ruleset"), "iptables": ("iptables-save",)}
+
+
+@pytest.mark.real
+@kernel
+@pytest.mark.parametrize(("speaks", "case"), CASES)
+def test_the_kernel_takes_what_is_changed_and_gives_it_back(speaks: str, case: str) -> None:
+    permits = RULES.format("inside", "outside", "192.0.2.0/24", "tcp/443", "203.0.113.14", "udp/9")
+    intent = al.loads(INTENT.format(speaks=speaks, permits=permits)).device("edge")
+    with Machine("edge") as machine:
+        for name in ("in0", "out0"):
+            machine.inside("ip", "link", "add", name, "type", "bridge")
+        load = machine.folder / "rules"
+        load.write_text(ruleset(speaks, case))
+        machine.inside(*LOAD[speaks], str(load))
+        captured = machine.inside(*SAVE[speaks])
+        mending = al.mend(intent, [("rules", captured)])
+        if not mending.mends:
+            assert mending.held, "there is a reason"
+            return
+        [mend] = mending.mends
+        load.write_text(mend.change)
+        machine.inside(*ALTER[speaks], str(load))
+        changed = machine.inside(*SAVE[speaks])
+        load.write_text(mend.undo)
+        machine.inside(*ALTER[speaks], str(load))
+        back = machine.inside(*SAVE[speaks])
+    assert rules_of(changed) == rules_of(mend.files[0].after)
+    assert rules_of(back) == rules_of(captured)
+    gone = kept("\n".join(rules_of(captured)), "\n".join(rules_of(changed)))
+    assert len(gone) == len(re.findall(r"^(delete|-D) ", mend.change, re.MULTILINE))
+
+
+def rules_of(text: str) -> list[str]:
+    """The lines of a listing, without remarks and numbers."""
+    found = (INDEED.sub("", line).strip().replace('"', "") for line in text.splitlines())
+    return [re.sub(r"\{ (.*) \}", lambda match: "{ " + ", ".join(sorted(match[1].split(", "))) + " }", each)
+            for each in found if each and not each.startswith("#")]  # fmt: skip
+
+
+def test_the_router_on_the_island_is_mended_where_it_is_certain() -> None:
+    place = DEMO / "by-hand"
+    [island] = al.load(place / "island.yaml").devices
+    text = Path(place / "island-gate/ruleset.nft").read_text()
+    mending = al.mend(island, [("ruleset.nft", text)])
+    [mend] = mending.mends
+    # Before the jump to the chain in which it is dropped, since others go there, too.
+    assert mend.change.startswith("insert rule inet gate forward index 3 ")
+    assert kept(text, mend.files[0].after) == []
+    subjects = [each.subject for each in mending.held]
+    assert subjects == [f"{what} ruleset.nft:{line}" for what, line in (
+        ("destination NAT", 30), ("destination NAT", 31), ("permit", 9), ("permit", 10))]  # fmt: skip
+    after = al.diff(island, al.read("island-gate", island.speaks, {"ruleset.nft": mend.files[0].after}))
+    assert after.rules is not None and after.rules.rules[3].standing == "same"
