@@ -29,7 +29,7 @@ STAYS = {
     "device.speaks", "device.description", "device.listens", "interface.zone", "interface.block", "interface.link",
     "interface.management", "route.description", "route.summarises", "permit.description", "permit.derive",
     "access.description", "translation.description", "translation.for", "address.description", "translation.name",
-    "permit.name", "access.name",
+    "permit.name", "access.name", "device.connection",
 }  # fmt: skip
 HOLDS = {"device.settings", "device.interfaces", "device.routes", "device.translations", "device.permits",
          "device.management", "address.address", "translation.source-becomes"}  # fmt: skip

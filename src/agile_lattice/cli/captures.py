@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import linecache
 from argparse import Namespace
 from collections.abc import Sequence
 from pathlib import Path
 
+from agile_lattice.archive.repository import Archive
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.located import read_text
 from agile_lattice.notation.lookup import device_named
+
+GOOD = "good"
 
 
 def captured_texts(network: Network, arguments: Namespace) -> list[tuple[Device, list[tuple[str, str]]]]:
@@ -19,11 +23,53 @@ def captured_texts(network: Network, arguments: Namespace) -> list[tuple[Device,
     Raises:
         NotationError: If it cannot be told which files are of which device, or one cannot be read.
     """
+    [first, *more] = arguments.captures
+    archived = archive_of(first)
+    if archived is not None:
+        if more:
+            raise fail(Place(first), "an archive is given alone", "Leave the other captures out.")
+        return _archived_texts(network, *archived, arguments.device)
     captures = [Path(each) for each in arguments.captures]
     return [
         (device, [(str(file), read_text(file)) for file in files])
         for device, files in _captured_files(network, captures, arguments.device)
     ]
+
+
+def archive_of(word: str) -> tuple[Archive, str] | None:
+    """Return the archive that is named, and what of it: `ARCHIVE@good`, `ARCHIVE@2026-11-20`; `None` if none is."""
+    if Archive.is_one(Path(word)):
+        return Archive(Path(word)), ""
+    path, at, of = word.rpartition("@")
+    return (Archive(Path(path)), of) if at and of and Archive.is_one(Path(path)) else None
+
+
+def _archived_texts(
+    network: Network, archive: Archive, at: str, name: str | None
+) -> list[tuple[Device, list[tuple[str, str]]]]:
+    """Return what an archive has of devices: of one, or of all that the intent has."""
+    last = "" if at == GOOD else archive.revision(at)
+    there = {*archive.devices(last)} if last else set()
+    devices = [device_named(network, name)] if name else network.devices
+    found = []
+    for device in devices:
+        revision = archive.good(device.name) if at == GOOD else last if device.name in there else ""
+        if revision:
+            texts = archive.texts(revision, device.name)
+            found.append((device, [(_shown(archive, at, device, file, text), text) for file, text in texts.items()]))
+        elif name:
+            of = f" of {at}" if at else ""
+            raise fail(Place(str(archive.path)), f"there is no capture{of} of {name}", "`lattice capture` makes one.")
+    if not found:
+        raise fail(Place(str(archive.path)), "it has no capture of a device of this intent", "")
+    return found
+
+
+def _shown(archive: Archive, at: str, device: Device, file: str, text: str) -> str:
+    """Return the name of an archived text, by which its lines can be shown though they are in no file."""
+    name = f"{archive.path}{f'@{at}' if at else ''}/{device.name}/{file}"
+    linecache.cache[name] = (len(text), None, text.splitlines(keepends=True), name)
+    return name
 
 
 def _captured_files(network: Network, captures: Sequence[Path], name: str | None) -> list[tuple[Device, list[Path]]]:

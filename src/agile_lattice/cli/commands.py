@@ -24,6 +24,8 @@ COMMANDS = {
     "diff": "compare the configuration of devices with the intent",
     "prove": "prove that devices treat every packet as the intent says",
     "mend": "print the commands that bring devices in line with the intent",
+    "capture": "fetch the configuration of devices into an archive",
+    "archive": "show what an archive has, and say what is known to be good",
     "walk": "follow packets through the network",
     "report": "write a report",
     "dialects": "list dialects and what each supports, and try a new one",
@@ -44,6 +46,8 @@ in order of use:
   lattice diff intent.yaml captures                    how the devices differ from it
   lattice prove intent.yaml captures                   proof for every packet, or an example
   lattice mend intent.yaml captures                    commands that close the gap, and undo
+  lattice capture intent.yaml --into archive           fetch what the devices have
+  lattice diff intent.yaml archive@good                the last state known to be good
   lattice walk intent.yaml web 192.0.2.7 tcp/443       where a packet goes, and which rule decides
   lattice walk intent.yaml --plan                      test packets for every rule
   lattice report intent.yaml report.html captures      everything on one page

@@ -30,7 +30,8 @@ def add_captures(command: ArgumentParser, more: str = "") -> None:
     add_intent(command)
     command.add_argument(
         "captures", metavar="CAPTURE", nargs="+",
-        help=f"a folder with a folder for each device; or, with --device, files or a folder of files{more}",
+        help=f"a folder with a folder for each device, or an archive (ARCHIVE, ARCHIVE@good, ARCHIVE@2026-11-20); or, "
+        f"with --device, files or a folder of files{more}",
     )  # fmt: skip
     command.add_argument("--device", metavar="NAME", help="the device that the captures are of")
 

@@ -71,7 +71,7 @@ import msgspec
 
 from agile_lattice.dialects.base_kinds import BASE
 from agile_lattice.dialects.building import Builder, indented, with_shared
-from agile_lattice.dialects.dialect import Change, Dialect, Form
+from agile_lattice.dialects.dialect import Change, Dialect, Form, Running
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.expressions import checked, checked_sign
 from agile_lattice.dialects.faults import explained, line_of, no_field
@@ -112,6 +112,7 @@ class _DialectText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     shared: dict[str, str] = {}
     cannot: dict[str, str] = {}
     semantics: Semantics = Semantics()
+    running: Running = Running()
 
 
 def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = None) -> Dialect:
@@ -178,7 +179,13 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
         about = form.name, form.carries, form.syntax, form.before, block, form.file, form.change
         forms.append(Form(*about, only, unless, form.loading, form.expand))
     passes = passes_of(raw.semantics, raw.passes)
-    return Dialect(raw.dialect, raw.title, tuple(forms), raw.semantics, passes, raw.cannot, file)
+    for secret in raw.running.secrets:
+        try:
+            checked(re.sub(r"(?<!\\)\((?!\?)", "(?:", secret, count=1))  # it has one group, the secret
+            re.compile(secret)
+        except (ValueError, re.error) as error:
+            raise DefinitionError(file, line_of(text, "secrets"), str(error)) from None
+    return Dialect(raw.dialect, raw.title, tuple(forms), raw.semantics, passes, raw.cannot, file, raw.running)
 
 
 def _whole(raw: dict[str, Any], known: Callable[[str], str] | None, around: tuple[str, ...] = ()) -> dict[str, Any]:

@@ -213,6 +213,22 @@ class Form(msgspec.Struct, frozen=True):
         return (self.only is None or bool(self.only.search(head))) and not (self.unless and self.unless.search(head))
 
 
+class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How a running system is asked for its configuration, and told a change.
+
+    Attributes:
+        capture: By the name of a text the command that prints it; by `*` a pattern of files, each a text by itself.
+        apply: The command that takes a change from its standard input; empty if there is none.
+        look: What prints the running state so that two times can be compared: without counters and ages.
+        secrets: Regular expressions with a group, for passwords and keys in captured texts.
+    """
+
+    capture: dict[str, str] = {}
+    apply: str = ""
+    look: str = ""
+    secrets: tuple[str, ...] = ()
+
+
 class Dialect(msgspec.Struct, frozen=True):
     """A configuration syntax.
 
@@ -221,6 +237,7 @@ class Dialect(msgspec.Struct, frozen=True):
         semantics: What it states of its device's ways.
         passes: Between facts and model, in the order of the way down.
         cannot: Reasons, by `fact.field`, why something cannot be expressed.
+        running: How a system that runs it is asked and told.
     """
 
     name: str
@@ -230,6 +247,7 @@ class Dialect(msgspec.Struct, frozen=True):
     passes: tuple[Pass, ...]
     cannot: Mapping[str, str]
     file: str
+    running: Running = Running()
 
     def says(self, kind: str) -> bool:
         """Tell whether it writes facts of a kind."""

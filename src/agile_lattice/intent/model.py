@@ -14,6 +14,7 @@ from msgspec.structs import replace
 
 from agile_lattice.errors import UnknownName
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
+from agile_lattice.intent.connections import Connection
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.permits import Access, Listening, Permit
 from agile_lattice.intent.places import NOWHERE, Place
@@ -139,6 +140,7 @@ class Device(msgspec.Struct, frozen=True):
         listens: What it offers itself: a fact about it, not a thing to be configured.
         description: A remark that stays in the intent.
         named: What sets of addresses and services are called, for systems that declare them apart.
+        connection: How it is reached; `None` if that is not said.
     """
 
     name: str
@@ -153,6 +155,7 @@ class Device(msgspec.Struct, frozen=True):
     listens: tuple[Listening, ...] = ()
     description: str = ""
     named: tuple[Named, ...] = ()
+    connection: Connection | None = None
     place: Place = NOWHERE
 
     @property

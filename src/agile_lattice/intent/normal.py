@@ -62,6 +62,7 @@ def normal(device: Device, answered: Answered | None = None) -> Device:
         settings=_normal_settings(device),
         description="",
         named=(),
+        connection=None,
     )
 
 

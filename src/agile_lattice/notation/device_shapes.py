@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from agile_lattice.intent.addresses import Prefix
+from agile_lattice.intent.connections import SSH_PORT
 from agile_lattice.intent.model import Helped
 from agile_lattice.notation.translation_shapes import TranslationShape
 from agile_lattice.notation.values import (
@@ -178,11 +179,31 @@ class SettingsShape(Shape):
     identity: IPAddress | None = None
 
 
+class ConnectionShape(Shape):
+    """How a device is reached: by SSH, or in a network namespace of this system."""
+
+    ssh: Name | IPAddress | None = Field(default=None, description="The host that SSH connects to.")
+    namespace: Name | None = None
+    user: Name | None = None
+    port: int = Field(default=SSH_PORT, ge=1, le=65535)
+    key: Text | None = Field(default=None, description="The file of a private key; no secret stands in an intent.")
+    known_hosts: Text | None = Field(default=None, description="The file that has the key of the host.")
+
+    @model_validator(mode="after")
+    def _one_way(self) -> ConnectionShape:
+        if (self.ssh is None) == (self.namespace is None):
+            raise ValueError("say one of `ssh` and `namespace`, or `local`")
+        if self.namespace is not None and self.model_fields_set - {"namespace"}:
+            raise ValueError("a `namespace` takes nothing else: it is a part of this system")
+        return self
+
+
 class DeviceShape(Shape):
     """A device."""
 
     speaks: Many[Name]
     description: Text | None = None
+    connection: ShortOrKeys[Literal["local"], ConnectionShape] | None = None
     settings: SettingsShape = SettingsShape()
     interfaces: dict[InterfaceName, InterfaceShape] = {}
     routes: list[RouteShape] = []

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Mapping
 from typing import Any, TypeVar
 
 from agile_lattice.intent.addresses import Prefix
+from agile_lattice.intent.connections import Connection
 from agile_lattice.intent.interfaces import Bridge, Dial, Extra, Interface
 from agile_lattice.intent.model import HELPED_OVER, Block, Device, Helped, Helper, HostEntry, Settings, Zone
 from agile_lattice.intent.permits import Listening
@@ -14,6 +15,7 @@ from agile_lattice.intent.routes import Route
 from agile_lattice.notation.device_shapes import (
     AddressShape,
     BridgeShape,
+    ConnectionShape,
     DeviceShape,
     ForwardingShape,
     InterfaceShape,
@@ -82,6 +84,7 @@ class DeviceMaker:
             tuple(self._each(self.listening, enumerate(shape.listens), place.at("listens"), rules)),
             shape.description or "",
             self.named,
+            _connection(shape.connection, place.at("connection")),
             place,
         )
 
@@ -187,6 +190,18 @@ class DeviceMaker:
             return Listening(self.names.services_of([shape], place), None, place)
         services = self.names.services_of(shape.service, place.at("service"))
         return Listening(services, rules.sides.named(shape.on, place.at("on")), place)
+
+
+def _connection(shape: str | ConnectionShape | None, place: Place) -> Connection | None:
+    if shape is None:
+        return None
+    if isinstance(shape, str):
+        return Connection("local", place=place)
+    if shape.namespace is not None:
+        return Connection("namespace", shape.namespace, place=place)
+    return Connection(
+        "ssh", str(shape.ssh), shape.user or "", shape.port, shape.key or "", shape.known_hosts or "", place
+    )
 
 
 def _parted(shapes: Iterable[Prefix | AddressShape], place: Place) -> tuple[tuple[Prefix, ...], tuple[Extra, ...]]:

@@ -8,6 +8,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import AddressSet, spell_range, spell_span
+from agile_lattice.intent.connections import SSH_PORT, Connection
 from agile_lattice.intent.interfaces import UNTAGGED, Dial, Interface
 from agile_lattice.intent.model import Device, Settings
 from agile_lattice.intent.normal import normal_routes
@@ -24,6 +25,8 @@ class Line(dict[str, Any]):
 def device_data(device: Device) -> dict[str, Any]:
     """Return a device as plain data, in the keys of the notation."""
     data = {"speaks": list(device.speaks), **non_empty(description=device.description)}
+    if device.connection is not None:
+        data["connection"] = _connection_data(device.connection)
     if device.settings:
         data["settings"] = settings_data(device.settings)
     if device.interfaces:
@@ -43,6 +46,14 @@ def device_data(device: Device) -> dict[str, Any]:
             for each in device.listens
         ]  # fmt: skip
     return data
+
+
+def _connection_data(one: Connection) -> Any:
+    if one.by == "local":
+        return "local"
+    port = one.port if one.port != SSH_PORT else None
+    more = non_empty(user=one.user, port=port, key=one.key, known_hosts=one.known_hosts)
+    return Line({one.by: one.to, **more})
 
 
 def non_empty(**fields: Any) -> dict[str, Any]:

@@ -6,7 +6,7 @@ import linecache
 import os
 import re
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from io import TextIOBase
 from typing import IO, Any, Self, TypeVar, cast
 
@@ -38,11 +38,18 @@ T = TypeVar("T")
 _BLANKS = re.compile(r"[ ]+$", re.MULTILINE)
 
 
-def with_progress(members: Sequence[T], what: str) -> Iterator[T]:
-    """Go through what takes a while, and on a terminal tell how far it is; what was told is gone at the end."""
+def with_progress(members: Iterable[T], what: str, count: int | None = None) -> Iterator[T]:
+    """Go through what takes a while, and on a terminal tell how far it is; what was told is gone at the end.
+
+    Args:
+        members: What is gone through.
+        what: What is done with it.
+        count: How many there are; if it is not given, they have a length.
+    """
     out = Console(file=sys.stderr, theme=THEME)
-    quiet = not out.is_terminal or len(members) < FEW
-    yield from track(members, what, console=out, transient=True, disable=quiet)
+    total = len(cast(Sequence[T], members)) if count is None else count
+    quiet = not out.is_terminal or total < FEW
+    yield from track(members, what, total=total, console=out, transient=True, disable=quiet)
 
 
 def console(file: IO[str] | None = None) -> Console:

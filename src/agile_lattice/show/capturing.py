@@ -1,0 +1,51 @@
+"""Rounds of captures as text: what was fetched, and what was not and why."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+
+from rich import box
+from rich.console import Console
+from rich.table import Table
+
+from agile_lattice.archive.repository import Round
+from agile_lattice.show.terminal import Text, plural
+
+MOST_NAMES = 6  # of devices in one line
+
+
+def show_round(console: Console, outcomes: Sequence[tuple[str, Sequence[str], bool, str, str]]) -> None:
+    """Print what came of each device: its name, its files, whether it changed, why it failed and what was said."""
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 2, 0, 0), header_style="head")
+    table.add_column("device", no_wrap=True)
+    table.add_column("captured", overflow="fold")
+    for device, files, changed, cause, detail in outcomes:
+        if cause:
+            said = Text.assemble((cause, "strong"), (f"\n{detail}" if detail else "", "remedy"))
+        else:
+            said = Text.assemble(
+                ", ".join(files), ("  changed" if changed else "  as before", "head" if changed else "calm")
+            )
+        table.add_row(device, said)
+    console.print(table)
+    done = sum(not cause for *_, cause, _ in outcomes)
+    failed = len(outcomes) - done
+    changed_ones = sum(changed for _, _, changed, *_ in outcomes)
+    words = f"{plural(done, 'device')} captured, {changed_ones} changed"
+    console.print(Text(words + (f", {failed} not reached" if failed else ""), style="head"))
+
+
+def show_log(console: Console, rounds: Iterable[Round], good: Mapping[str, list[str]]) -> None:
+    """Print rounds, the last one first, with the devices of which each is known to be good."""
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 2, 0, 0), header_style="head")
+    for name in ("revision", "when", "who"):
+        table.add_column(name, no_wrap=True)
+    table.add_column("changed", overflow="fold")
+    for each in rounds:
+        names = ", ".join(each.devices[:MOST_NAMES]) or "nothing"
+        more = f" and {len(each.devices) - MOST_NAMES} more" if len(each.devices) > MOST_NAMES else ""
+        known = f"  good: {', '.join(good[each.revision])}" if each.revision in good else ""
+        table.add_row(
+            each.revision[:10], each.when[:16].replace("T", " "), each.who, Text.assemble(names, more, (known, "calm"))
+        )
+    console.print(table)

@@ -1,0 +1,99 @@
+"""The configuration of a device, as its own programs print it, in one connection."""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import re
+import secrets
+import shlex
+from collections.abc import Iterable, Iterator, Sequence
+
+from agile_lattice.dialects.dialect import Dialect
+from agile_lattice.transport.errors import TransportError
+from agile_lattice.transport.sessions import Session
+
+NOT_THERE = 127  # what a shell exits with if there is no such program
+SEALED = "sealed:"
+PLAIN = re.compile(r"[A-Za-z0-9][\w.@-]{0,120}")  # names of files that devices tell
+
+
+def capture(session: Session, dialects: Sequence[Dialect], seal: bytes) -> dict[str, str]:
+    """Fetch the configuration of a device.
+
+    Args:
+        session: A shell on the device.
+        dialects: Those that it speaks.
+        seal: The key by which passwords and keys are made unreadable before anything else happens to the texts.
+
+    Returns:
+        The texts, by the name of the file that each belongs into.
+
+    Raises:
+        TransportError: If the device is not reached, a program fails, or a dialect says nothing of how it is asked.
+    """
+    silent = next((each.name for each in dialects if not each.running.capture), None)
+    if silent is not None:
+        raise TransportError(
+            session.device, f"the dialect {silent} does not say how a running system is asked",
+            remedy="Say it in the file of the dialect, under [running.capture].",
+        )  # fmt: skip
+    mark = secrets.token_hex(16)
+    asked = [(dialect, *each) for dialect in dialects for each in dialect.running.capture.items()]
+    answer = session.run("".join(_question(name, command, mark) for _, name, command in asked))
+    hidden = [re.compile(each) for dialect in dialects for each in dialect.running.secrets]
+    texts: dict[str, str] = {}
+    for name, text, code in _answers(answer.output, mark):
+        if not PLAIN.fullmatch(name):
+            raise TransportError(session.device, "a file has a name that is no plain one", name)
+        if code:
+            raise _refused(session.device, asked, name, code, answer.complaint)
+        texts[name] = sealed(text, hidden, seal)
+    missing = next((name for _, name, _ in asked if name != "*" and name not in texts), None)
+    if missing is not None:
+        raise TransportError(session.device, f"the answer ends before {missing}", answer.complaint)
+    return texts
+
+
+def _question(name: str, command: str, mark: str) -> str:
+    """Return what prints one text between marks, with its name before and the exit code behind."""
+    if name == "*":
+        body = _question('"$(basename "$file")"', 'cat "$file"', mark)
+        return f'for file in {command}; do [ -f "$file" ] || continue; {body}done\n'
+    named = name if name.startswith('"') else shlex.quote(name)
+    return f"printf '{mark} %s\\n' {named}; ({command}); printf '\\n{mark} %d\\n' $?\n"
+
+
+def _answers(output: str, mark: str) -> Iterator[tuple[str, str, int]]:
+    pattern = re.compile(rf"^{mark} (?P<name>.+)\n(?P<text>(?s:.*?))\n{mark} (?P<code>\d+)$", re.MULTILINE)
+    for each in pattern.finditer(output):
+        yield each["name"], each["text"], int(each["code"])
+
+
+def _refused(
+    device: str, asked: Iterable[tuple[Dialect, str, str]], name: str, code: int, complaint: str
+) -> TransportError:
+    command = next((command for _, each, command in asked if each == name), name)
+    cause = f"{command.split()[0]} is not there" if code == NOT_THERE else f"`{command}` failed"
+    return TransportError(device, cause, complaint.splitlines()[-1] if complaint else f"exit code {code}")
+
+
+def sealed(text: str, hidden: Iterable[re.Pattern[str]], seal: bytes) -> str:
+    """Return a text with its secrets made unreadable: equal ones stay equal, and nobody can guess them without the key.
+
+    Example:
+        >>> sealed("password tide", [re.compile("password ([a-z]+)")], b"key").startswith("password sealed:")
+        True
+    """
+    for pattern in hidden:
+        text = pattern.sub(lambda match: _with_sealed(match, seal), text)
+    return text
+
+
+def _with_sealed(match: re.Match[str], seal: bytes) -> str:
+    secret = match[1]
+    if secret.startswith(SEALED):
+        return match[0]
+    begin, end = match.start(1) - match.start(), match.end(1) - match.start()
+    digest = hmac.new(seal, secret.encode(), hashlib.sha256).hexdigest()[:16]
+    return f"{match[0][:begin]}{SEALED}{digest}{match[0][end:]}"
