@@ -33,6 +33,10 @@ TYPED = {
     "diff": (f"diff {INTENT} {CHANGED}", "0.differences.0.intent.line"),
     "mend": (f"mend {INTENT} {CHANGED}", "0.mends.0.change"),
     "prove": (f"prove {INTENT} {CHANGED}", "0.proof.partings.0.part"),
+    "capture": ("capture {local} --into {archive}", "0.files.0"),
+    "archive log": ("archive log {archive}", "0.devices.0"),
+    "archive good": ("archive good {archive} host", "revision"),
+    "push": ("push {local} {archive} --device host --dry-run", "reason"),
     "walk": (f"walk {INTENT} {PACKET}", "visits.0.stages.0.place.line"),
     "walk --flows": (f"walk {INTENT} --flows {DEMO / 'flows.txt'}", "0.visits.0.device"),
     "walk --plan": (f"walk {INTENT} --plan", "probes.0.header.source"),
@@ -61,13 +65,19 @@ beam to <to:prefix4> by <via:address4>   => route written=never
 
 @pytest.mark.parametrize("document", documents())
 def test_what_is_printed_is_what_the_schema_says(
-    document: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+    document: str, tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     typed, inside = TYPED[document]
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    local, archive = tmp_path / "local.yaml", tmp_path / "archive"
+    local.write_text("lattice: 1\ndevices: {host: {speaks: hosts, connection: local}}\n")
+    if "{archive}" in typed and document != "capture":
+        main(["capture", str(local), "--into", str(archive)])
+        capsys.readouterr()
     dialect, sample = tmp_path / "lamps.toml", tmp_path / "sample.txt"
     dialect.write_text(LAMPS)
     sample.write_text("beam to 10.61.0.0/16 by 10.60.10.2\nfog\n")
-    main([*shlex.split(typed.format(dialect=dialect, sample=sample)), "--format", "json"])
+    main([*shlex.split(typed.format(dialect=dialect, sample=sample, local=local, archive=archive)), "--format", "json"])
     data = json.loads(capsys.readouterr().out)
     schema = json_schema(document, documents()[document])
     Draft202012Validator.check_schema(schema)

@@ -1,0 +1,117 @@
+"""What a push would do: the change, what it means, and why it may not be made."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import msgspec
+
+from agile_lattice.compare.comparing import compare
+from agile_lattice.compare.differences import Comparison
+from agile_lattice.compare.mending import Mend, Mending, mend
+from agile_lattice.dialects import read_device
+from agile_lattice.dialects.assembly import Capture
+from agile_lattice.dialects.dialect import Dialect
+from agile_lattice.dialects.registry import Catalogue
+from agile_lattice.errors import LatticeError
+from agile_lattice.intent.model import Device
+from agile_lattice.push.carrying import Load
+
+
+class PushRefused(LatticeError):
+    """A push is not made.
+
+    Attributes:
+        device: The device's name.
+        reason: Why not.
+        remedy: What to do.
+    """
+
+    def __init__(self, device: str, reason: str, remedy: str = "") -> None:
+        self.device, self.reason, self.remedy = device, reason, remedy
+        super().__init__(device, reason, remedy)
+
+    def __str__(self) -> str:
+        return f"{self.device}: nothing was changed: {self.reason}" + (f"\n    {self.remedy}" if self.remedy else "")
+
+
+class Plan(msgspec.Struct, frozen=True):
+    """What a push would do.
+
+    Attributes:
+        mending: The change, and what differs now.
+        load: What would be carried to the device.
+    """
+
+    mending: Mending
+    load: Load
+
+    @property
+    def comparison(self) -> Comparison:
+        """What differs now."""
+        return self.mending.comparison
+
+
+def plan_push(
+    intent: Device, archived: Mapping[str, str], now: Mapping[str, str], before: str, catalogue: Catalogue, seconds: int
+) -> Plan | None:
+    """Work out a push; `None` if there is nothing to change.
+
+    Args:
+        intent: The device as it should be.
+        archived: Its texts as the archive has them: what somebody has looked at.
+        now: Its texts as they are now.
+        before: Its running state, as its dialects print it to be compared.
+        catalogue: Where dialects are looked up.
+        seconds: How long the change stays if nobody confirms it.
+
+    Raises:
+        PushRefused: If the device is not as it was captured, something is withheld, or a dialect cannot be told.
+    """
+    reads = [read_device(intent.name, intent.speaks, texts, catalogue) for texts in (archived, now)]
+    if _known(reads[0]) != _known(reads[1]):
+        raise PushRefused(
+            intent.name, "it is not any more as it was captured",
+            "Capture it again, and look at the difference before you push.",
+        )  # fmt: skip
+    mending = mend(intent, now.items(), catalogue)
+    if mending.held:
+        held = "; ".join(f"{each.subject} ({each.reason})" for each in mending.held)
+        raise PushRefused(intent.name, f"withheld is {held}", "Settle that by hand, then push.")
+    if not mending.mends:
+        return None
+    dialects = {name: catalogue.dialect(name) for name in intent.speaks}
+    for each in mending.mends:
+        if not dialects[each.dialect].running.apply or each.how == "edited":
+            raise PushRefused(
+                intent.name, f"{each.dialect} does not say how a running system is told a change",
+                "Its change is printed by `lattice mend`: make it by hand.",
+            )  # fmt: skip
+    look = look_script([*dialects.values()])
+    change = "set -e\n" + "".join(_telling(dialects[each.dialect], each.change) for each in mending.mends)
+    back = "".join(_telling(dialects[each.dialect], each.undo, back=True) for each in mending.mends[::-1])
+    return Plan(mending, Load(change, back, look, before, seconds))
+
+
+def look_script(dialects: Sequence[Dialect]) -> str:
+    """Return the script that prints the running state of all that some dialects are about."""
+    return "".join(f"{each.running.look}\n" for each in dialects if each.running.look)
+
+
+def _known(capture: Capture) -> tuple[object, ...]:
+    return capture.device, [each.text for each in capture.leftovers]
+
+
+def _telling(dialect: Dialect, text: str, back: bool = False) -> str:
+    command = dialect.running.back if back and dialect.running.back else dialect.running.apply
+    end = "END-OF-CHANGE"
+    while end in text:
+        end += "-"
+    return f"{command} <<'{end}'\n{text.rstrip()}\n{end}\n"
+
+
+def still_differs(intent: Device, texts: Mapping[str, str], catalogue: Catalogue, done: Sequence[Mend]) -> list[str]:
+    """Return the subjects of what differs after a change, as far as packets or the change are concerned."""
+    carried = {section for each in done for section in catalogue.dialect(each.dialect).carries}
+    found = compare(intent, read_device(intent.name, intent.speaks, texts, catalogue)).differences
+    return [each.subject for each in found if each.effect != "no-effect" and each.section in carried]

@@ -1,0 +1,120 @@
+"""A push from end to end: look, work out, ask, carry, look again over a new connection, and decide."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+
+import msgspec
+
+from agile_lattice.archive.repository import Archive, ArchiveError, who
+from agile_lattice.dialects.registry import Catalogue
+from agile_lattice.intent.model import Device
+from agile_lattice.push.carrying import State, carry
+from agile_lattice.push.planning import Plan, PushRefused, look_script, plan_push, still_differs
+from agile_lattice.transport.capturing import capture
+from agile_lattice.transport.errors import TransportError
+from agile_lattice.transport.sessions import Session
+
+FOR_THE_CHANGE = 60  # seconds that the programs of the device may take
+
+
+class Pushed(msgspec.Struct, frozen=True):
+    """What came of a push.
+
+    Attributes:
+        device: The device's name.
+        outcome: `kept` if the change is made and stays, `back` if the device is as it was, `none` if there was nothing
+            to change or nobody wanted it, `stuck` if the device is neither.
+        reason: Why it is not kept; empty if it is.
+        revision: The round of the archive in which the device is as it became; empty if nothing was changed.
+    """
+
+    device: str
+    outcome: str
+    reason: str = ""
+    revision: str = ""
+
+
+class Pusher:
+    """Pushes to one device.
+
+    Args:
+        intent: The device as it should be.
+        archive: Where its captures are.
+        catalogue: Where dialects are looked up.
+        folder: Where file names of its connection begin.
+        seal: The key by which secrets in captures are made unreadable.
+
+    Raises:
+        PushRefused: If the intent does not say how it is reached.
+    """
+
+    def __init__(self, intent: Device, archive: Archive, catalogue: Catalogue, folder: Path, seal: bytes) -> None:
+        if intent.connection is None:
+            raise PushRefused(intent.name, "the intent does not say how it is reached", "Say `connection`.")
+        self.intent, self.archive, self.catalogue, self.seal = intent, archive, catalogue, seal
+        self.session = Session(intent.name, intent.connection, folder)
+        self.dialects = [catalogue.dialect(each) for each in intent.speaks]
+
+    def plan(self, seconds: int) -> Plan | None:
+        """Work out the change; `None` if there is nothing to change.
+
+        Raises:
+            PushRefused: If the device is not as the archive has it, or the change would not close all differences.
+            TransportError: If it is not reached.
+        """
+        name = self.intent.name
+        try:
+            archived = self.archive.texts(self.archive.revision(), name)
+        except ArchiveError:
+            raise PushRefused(name, "the archive has no capture of it", "Capture it first, and look at it.") from None
+        before = self._looked()
+        now = self._captured()
+        if self._looked() != before:
+            raise PushRefused(name, "it changes while it is looked at", "Try again when nobody works on it.")
+        return plan_push(self.intent, archived, now, before, self.catalogue, seconds)
+
+    def push(self, plan: Plan, tell: Callable[[str], None] = lambda words: None) -> Pushed:
+        """Make a change that was worked out, and keep it if it does what it is for.
+
+        Raises:
+            TransportError: If the device cannot be reached any more: it goes back by itself then.
+        """
+        self._kept(self._captured())  # the state to come back to
+        carried = carry(self.session, plan.load)
+        state = carried.settled(("applied",), plan.load.seconds + FOR_THE_CHANGE)
+        if state != "applied":
+            return self._not_kept(state, carried.log())
+        tell("made; looking at it over a new connection")
+        try:
+            left = still_differs(self.intent, self._captured(), self.catalogue, plan.mending.mends)
+        except TransportError as error:
+            return self._not_kept(carried.decide("failed"), f"it could not be looked at: {error.cause}")
+        if left:
+            return self._not_kept(carried.decide("failed"), f"still different: {', '.join(left)}")
+        state = carried.decide("confirm")
+        if state != "kept":
+            return self._not_kept(state, "the confirmation came too late")
+        revision = self._kept(self._captured())
+        self.archive.set_good(self.intent.name, revision)
+        return Pushed(self.intent.name, "kept", "", revision)
+
+    def _not_kept(self, state: State, said: str) -> Pushed:
+        reasons = {
+            "busy": "another push is under way",
+            "moved": "it changed since the change was worked out",
+            "stuck": "the way back did not lead to the state before",
+        }
+        outcome = "back" if state in ("busy", "moved") else state
+        return Pushed(self.intent.name, outcome, reasons.get(state, said.splitlines()[-1] if said else ""))
+
+    def _looked(self) -> str:
+        return self.session.run(look_script(self.dialects)).output
+
+    def _captured(self) -> dict[str, str]:
+        return capture(self.session, self.dialects, self.seal)
+
+    def _kept(self, texts: dict[str, str]) -> str:
+        return self.archive.write({self.intent.name: texts}, {}, who(), datetime.now(UTC))

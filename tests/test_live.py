@@ -1,0 +1,352 @@
+"""Real systems, captured into an archive and changed, over SSH and in namespaces, and all that can fail there."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import subprocess
+import sys
+import textwrap
+import time
+from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
+from random import Random
+
+import pytest
+
+import agile_lattice as al
+from agile_lattice.archive.repository import Archive, ArchiveError
+from agile_lattice.cli.main import main
+from agile_lattice.dialects.registry import BUILT_IN
+from agile_lattice.intent.connections import Connection
+from agile_lattice.push.carrying import Load, carry
+from agile_lattice.transport.capturing import sealed
+from agile_lattice.transport.sessions import Session
+from machines import Machine, present
+
+live = pytest.mark.skipif(
+    not present("ip", "nft", "sshd", "ssh", "git"), reason="needs root, iproute2, nftables, OpenSSH"
+)
+EDGE = f"edge-{os.getpid()}"  # the file system is that of all namespaces, and of other tests
+HOME = Path("/run/agile-lattice") / EDGE
+LATTICE = Path(sys.executable).with_name("lattice")
+INTENT = """
+lattice: 1
+zones: {inside: {exposure: own}, outside: {exposure: public}}
+devices:
+  EDGE:
+    speaks: [iproute2, nftables]
+    connection: CONNECTION
+    interfaces:
+      in0: {zone: inside, address: 10.40.10.1/24}
+      out0: {zone: outside, address: 203.0.113.2/28}
+      mgmt0: {address: 10.99.0.2/24}
+    routes: [{to: default, via: 203.0.113.1}]
+    translations:
+      - {name: web, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.7, facing: outside}
+      - {name: rest, from: inside, to: outside, source-becomes: interface}
+"""
+
+
+class Site:
+    """A device, somebody who manages it over a cable of their own, and a folder with the intent."""
+
+    def __init__(self, edge: Machine, desk: Machine, folder: Path, connection: str) -> None:
+        self.edge, self.desk, self.folder = edge, desk, folder
+        self.intent = folder / "intent.yaml"
+        self.intent.write_text(INTENT.replace("CONNECTION", connection).replace("EDGE", EDGE))
+        self.env = {**os.environ, "XDG_STATE_HOME": str(folder / "state"), "COLUMNS": "120"}
+        device = al.load(self.intent).device(EDGE)
+        for each in al.render(device):
+            edge.load(each.dialect, each.file, each.text)
+        edge.settle()
+
+    def command(self, *arguments: str) -> list[str]:
+        return ["ip", "netns", "exec", self.desk.space, str(LATTICE), *arguments]
+
+    def lattice(self, *arguments: str) -> tuple[int, str]:
+        ran = subprocess.run(
+            self.command(*arguments), capture_output=True, text=True, cwd=self.folder, env=self.env, check=False
+        )
+        return ran.returncode, ran.stdout + ran.stderr
+
+    def push(self, *more: str) -> tuple[int, dict[str, str]]:
+        code, said = self.lattice(
+            "push", "intent.yaml", "archive", "--device", EDGE, "--yes", "--format", "json", *more
+        )
+        if not said.startswith("{"):
+            return code, {"outcome": "refused", "reason": said}
+        return code, json.JSONDecoder().raw_decode(said)[0]  # behind it is what was told on the way
+
+    def look(self) -> str:
+        return self.edge.inside("nft", "-s", "list", "ruleset") + self.edge.inside("ip", "route") + self.edge.inside(
+            "ip", "-br", "address")  # fmt: skip
+
+
+@pytest.fixture
+def machines() -> Iterator[tuple[Machine, Machine]]:
+    with Machine("edge", ["in0", "out0"]) as edge, Machine("desk") as desk:
+        edge.cable("mgmt0", desk.space, "eth0")
+        desk.inside("ip", "address", "add", "10.99.0.1/24", "dev", "eth0")
+        yield edge, desk
+        subprocess.run(["rm", "-rf", str(HOME)], check=False)
+
+
+@pytest.fixture
+def near(machines: tuple[Machine, Machine], tmp_path: Path) -> Site:
+    """A site whose device is a namespace of this system."""
+    return Site(*machines, tmp_path, f"{{namespace: {machines[0].space}}}")
+
+
+@pytest.fixture
+def far(machines: tuple[Machine, Machine], tmp_path: Path) -> Iterator[Site]:
+    """A site whose device is reached by SSH."""
+    edge, _ = machines
+    for name in ("host", "user", "other"):
+        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(tmp_path / name)], check=True)
+    (tmp_path / "known").write_text("10.99.0.2 " + (tmp_path / "host.pub").read_text())
+    Path("/run/sshd").mkdir(exist_ok=True)
+    pid = tmp_path / "sshd.pid"
+    (tmp_path / "sshd_config").write_text(
+        f"ListenAddress 0.0.0.0\nHostKey {tmp_path}/host\nAuthorizedKeysFile {tmp_path}/user.pub\nPidFile {pid}\n"
+        "StrictModes no\nUsePAM no\nPermitRootLogin yes\nKexAlgorithms curve25519-sha256\n"
+    )
+    edge.inside("/usr/sbin/sshd", "-f", str(tmp_path / "sshd_config"), "-E", str(tmp_path / "log"))
+    yield Site(*machines, tmp_path, "{ssh: 10.99.0.2, user: root, key: user, known-hosts: known}")
+    with suppress(ValueError, OSError):
+        os.kill(int(pid.read_text()), 9)
+
+
+@pytest.mark.real
+@live
+def test_what_devices_have_is_kept_and_compared(far: Site) -> None:
+    code, said = far.lattice("capture", "intent.yaml", "--into", "archive")
+    assert code == 0 and "1 device captured, 1 changed" in said
+    assert far.lattice("diff", "intent.yaml", "archive") == (0, f"{EDGE}: the same as the intent\n")
+    assert far.lattice("prove", "intent.yaml", "archive")[0] == 0
+    assert far.lattice("archive", "good", "archive", EDGE)[0] == 0
+    assert "as before" in far.lattice("capture", "intent.yaml", "--into", "archive")[1]
+    far.edge.inside("nft", "flush", "chain", "ip", "lattice", "departure")
+    assert "1 changed" in far.lattice("capture", "intent.yaml", "--into", "archive")[1]
+    code, said = far.lattice("diff", "intent.yaml", "archive")
+    assert code == 1 and "translation rest" in said
+    assert far.lattice("diff", "intent.yaml", "archive@good")[0] == 0
+    assert far.lattice("diff", "intent.yaml", f"archive@{time.strftime('%Y-%m-%d', time.gmtime())}")[0] == 1
+    code, said = far.lattice("diff", "intent.yaml", "archive@1999-12-31")
+    assert code == 2 and "no captures of 1999-12-31" in said
+    _, said = far.lattice("archive", "log", "archive")
+    assert len(re.findall(r"\d{4}-\d{2}-\d{2} ", said)) == 3 and f"good: {EDGE}" in said
+
+
+@pytest.mark.real
+@live
+def test_who_is_not_known_is_refused(far: Site) -> None:
+    text = far.intent.read_text()
+    causes = {
+        "known-hosts: known": ("known-hosts: nobody", "its host key is not known"),
+        "key: user": ("key: other", "the login was refused"),
+        "ssh: 10.99.0.2,": ("ssh: 10.99.0.2, port: 2222,", "it refuses the connection"),
+    }
+    for right, (wrong, cause) in causes.items():
+        far.intent.write_text(text.replace(right, wrong))
+        code, said = far.lattice("capture", "intent.yaml", "--into", "archive")
+        assert code == 2 and cause in said and "0 devices captured" in said
+    # Another key than the one that is known.
+    far.intent.write_text(text)
+    (far.folder / "known").write_text("10.99.0.2 " + (far.folder / "other.pub").read_text())
+    code, said = far.lattice("capture", "intent.yaml", "--into", "archive")
+    assert code == 2 and "its host key is not known, or is another one" in said and "SHA256:" in said
+
+
+@pytest.mark.real
+@live
+def test_a_change_is_made_and_kept_or_goes_back(far: Site) -> None:
+    assert far.push()[1]["reason"].startswith("lattice: archive: this is no archive")
+    far.lattice("capture", "intent.yaml", "--into", "archive")
+    assert far.push()[1]["outcome"] == "none"
+    far.edge.inside("nft", "flush", "chain", "ip", "lattice", "departure")
+    code, found = far.push()
+    assert code == 2 and "not any more as it was captured" in found["reason"]
+    far.lattice("capture", "intent.yaml", "--into", "archive")
+    code, found = far.push()
+    assert (code, found["outcome"]) == (0, "kept"), found
+    assert "masquerade" in far.look()
+    assert far.lattice("diff", "intent.yaml", "archive@good")[0] == 0
+    # A change that cuts the way to the device comes back alone.
+    before = far.look()
+    text = far.intent.read_text()
+    far.intent.write_text(text.replace("10.99.0.2/24", "10.99.0.77/24"))
+    code, found = far.push("--seconds", "3")
+    assert (code, found["outcome"]) == (1, "back"), found
+    assert far.look() == before
+    # One that fails half-way does so at once.
+    far.intent.write_text(
+        text.replace(
+            "routes: [",
+            "routes: [{to: 10.9.0.0/16, via: 203.0.113.9}, {to: 10.8.0.0/16, via: 10.7.7.7, interface: out0}, ",
+        )
+    )
+    begin = time.monotonic()
+    code, found = far.push("--seconds", "50")
+    assert (code, found["outcome"]) == (1, "back"), found
+    assert far.look() == before and time.monotonic() - begin < 25
+
+
+@pytest.mark.real
+@live
+def test_whenever_it_is_cut_the_device_is_old_or_new(near: Site) -> None:
+    near.lattice("capture", "intent.yaml", "--into", "archive")
+    new = near.look()
+    near.edge.inside("nft", "flush", "chain", "ip", "lattice", "departure")
+    near.lattice("capture", "intent.yaml", "--into", "archive")
+    old = near.look()
+    assert old != new
+    chance, seen = Random(4), set()
+    for _ in range(10):
+        pusher = subprocess.Popen(
+            near.command("push", "intent.yaml", "archive", "--device", EDGE, "--yes", "--seconds", "1"),
+            cwd=near.folder, env=near.env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        with suppress(subprocess.TimeoutExpired):
+            pusher.wait(chance.uniform(0.8, 3.5))
+        pusher.kill()
+        pusher.wait()
+        near.edge.becomes(
+            lambda: [each for each in HOME.glob("*/end") if not (each.parent / "outcome").exists()], [], 10
+        )
+        outcome = max((each.stat().st_mtime, each.read_text().strip()) for each in HOME.glob("*/outcome"))[1] if [
+            *HOME.glob("*/outcome")] else ""  # fmt: skip
+        look = near.look()
+        assert (look, outcome) in ((old, ""), (old, "back"), (new, "kept")), outcome
+        seen.add(outcome)
+        assert near.lattice("push", "intent.yaml", "archive", "--device", EDGE, "--back")[0] == 0
+        if look == new:
+            near.edge.inside("nft", "flush", "chain", "ip", "lattice", "departure")
+            near.lattice("capture", "intent.yaml", "--into", "archive")
+        subprocess.run(["rm", "-rf", str(HOME)], check=False)
+    assert len(seen) > 1, f"the cuts were all alike: {seen}"
+
+
+@pytest.mark.real
+@live
+def test_of_several_at_once_one_wins_and_a_guard_that_is_killed_has_another(near: Site) -> None:
+    near.lattice("capture", "intent.yaml", "--into", "archive")
+    near.edge.inside("nft", "flush", "chain", "ip", "lattice", "departure")
+    near.lattice("capture", "intent.yaml", "--into", "archive")
+    old = near.look()
+    command = near.command("push", "intent.yaml", "archive", "--device", EDGE, "--yes", "--format", "json")
+    pushers = [
+        subprocess.Popen(
+            command, cwd=near.folder, env=near.env, stdout=subprocess.PIPE, text=True, stderr=subprocess.PIPE
+        )
+        for _ in range(3)
+    ]
+    said = [each.communicate()[0] for each in pushers]
+    outcomes = [json.loads(each)["outcome"] for each in said if each]
+    assert outcomes.count("kept") == 1 and {*outcomes} <= {"kept", "back", "none"}
+    # The guard is killed while the change waits to be confirmed; the other one goes back.
+    near.edge.inside("nft", "flush", "chain", "ip", "lattice", "departure")
+    near.lattice("capture", "intent.yaml", "--into", "archive")
+    subprocess.run(["rm", "-rf", str(HOME)], check=True)
+    pusher = subprocess.Popen(
+        [*command, "--seconds", "3"], cwd=near.folder, env=near.env, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+    )
+    near.edge.becomes(lambda: len([*HOME.glob("*/state")]), 1, 20)
+    pusher.kill()
+    pusher.wait()
+    guards = subprocess.run(
+        ["pgrep", "-f", "guard.sh .* 3$"], capture_output=True, text=True, check=False
+    ).stdout.split()
+    assert guards
+    subprocess.run(["kill", "-9", *guards], check=False)
+    near.edge.becomes(lambda: [each.read_text().strip() for each in HOME.glob("*/outcome")], ["back"], 15)
+    assert near.look() == old
+
+
+def test_secrets_are_nowhere(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    planted = [f"Zq{at}SECRETzq{at}" for at in range(50)]
+    secrets = "".join(f"neighbor 10.0.0.{at} password {each}\n" for at, each in enumerate(planted))
+    (tmp_path / "running").write_text(f"hostname quay\nip route 10.9.0.0/16 10.0.0.9\n{secrets}")
+    (tmp_path / "dialects").mkdir()
+    frr = (Path(al.__file__).parent / "dialects/catalogue/frr.toml").read_text()
+    mine = frr.replace('dialect = "frr"', 'dialect = "mine"').replace(
+        "vtysh -c 'show running-config'", f"cat {tmp_path}/running"
+    )
+    (tmp_path / "dialects" / "mine.toml").write_text(mine)
+    intent = tmp_path / "intent.yaml"
+    intent.write_text(
+        "lattice: 1\ndevices:\n  quay: {speaks: mine, connection: local, interfaces: {lan0: {address: 10.0.0.1/24}}}\n"
+    )
+    archive = tmp_path / "archive"
+    assert main(["capture", str(intent), "--into", str(archive)]) == 0
+    assert main(["diff", str(intent), str(archive)]) == 1
+    said = "".join(capsys.readouterr())
+    git = ["git", "--git-dir", str(archive), "cat-file", "--batch-all-objects", "--batch"]
+    objects = subprocess.run(git, capture_output=True, check=True).stdout.decode(errors="replace")
+    assert "sealed:" in objects and objects.count("sealed:") == 50
+    for each in planted:
+        assert each not in said and each not in objects
+    # Equal secrets stay equal, and two keys seal them in two ways.
+    patterns = [re.compile(each) for each in BUILT_IN.dialect("frr").running.secrets]
+    one, other = (sealed("password tide\npassword tide\n", patterns, key) for key in (b"a", b"b"))
+    assert len({*one.splitlines()}) == 1 and one != other
+    assert sealed(one, patterns, b"b") == one
+
+
+def test_an_archive_is_whole_or_says_what_is_wrong(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    intent = tmp_path / "intent.yaml"
+    body = textwrap.dedent("""\
+        lattice: 1
+        devices:
+          quay: {speaks: hosts, connection: local}
+          pier: {speaks: tideway, connection: local}
+          buoy: {speaks: hosts}
+    """)
+    intent.write_text(body)
+    (tmp_path / "full").mkdir()
+    (tmp_path / "full" / "file").write_text("mine")
+    assert main(["capture", str(intent), "--into", str(tmp_path / "full")]) == 2
+    assert "no archive" in capsys.readouterr().err
+    archive = tmp_path / "archive"
+    assert main(["capture", str(intent), "--into", str(archive)]) == 2, "one of them was not captured"
+    said = capsys.readouterr().out
+    assert "the dialect tideway does not say" in said and "1 device captured" in said and "buoy" not in said
+    assert main(["capture", str(intent), "--into", str(archive), "--device", "buoy"]) == 2
+    assert "does not say how it is reached" in capsys.readouterr().out
+    assert main(["diff", str(intent), str(archive), "--device", "pier"]) == 2
+    assert "there is no capture of pier" in capsys.readouterr().err
+    kept = Archive(archive)
+    assert kept.devices(kept.revision()) == ["quay"]
+    assert kept.texts(kept.revision(), "quay") == {"hosts": Path("/etc/hosts").read_text()}
+    with pytest.raises(ArchiveError, match="no captures of main~7"):
+        kept.revision("main~7")
+    assert main(["push", str(intent), str(archive), "--device", "quay", "--yes"]) in (0, 2)
+
+
+@pytest.mark.real
+@live
+def test_a_guard_begins_only_where_it_is_expected_and_says_if_it_cannot_go_back(near: Site) -> None:
+    session = Session(EDGE, Connection("namespace", near.edge.space))
+    look = "ip route\n"
+    before = session.run(look).output
+    add, delete = (f"ip route {what} 10.9.0.0/16 via 203.0.113.9\n" for what in ("add", "delete"))
+    assert carry(session, Load(add, delete, look, "something else\n", 5)).settled((), 10) == "moved"
+    assert session.run(look).output == before
+    assert carry(session, Load("false\n", "true\n", look, before, 60)).settled((), 5) == "back", "at once"
+    begin = time.monotonic()
+    late = carry(session, Load(add, delete, look, before, 1))
+    assert late.settled(("applied",), 10) == "applied" and session.run(look).output != before
+    assert late.settled((), 10) == "back" and time.monotonic() - begin < 8
+    assert late.decide("confirm") == "back", "too late"
+    assert session.run(look).output == before
+    slow = carry(session, Load(f"{add}sleep 30\n", delete, look, before, 1))
+    assert slow.settled((), 10) == "back" and session.run(look).output == before
+    assert carry(session, Load(f"{add}false\n", "true\n", look, before, 5)).settled((), 10) == "stuck"
