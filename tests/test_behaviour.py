@@ -12,14 +12,18 @@ from hypothesis import strategies as st
 import agile_lattice as al
 from agile_lattice.behaviour.images import REWRITTEN, after, before, chained, packets_apart, pulled_back
 from agile_lattice.behaviour.links import wire
+from agile_lattice.behaviour.matching import DESTINATION, Space
 from agile_lattice.behaviour.proving import prove
+from agile_lattice.behaviour.rule_list import RuleList
 from agile_lattice.behaviour.stage_lists import KEEP
 from agile_lattice.behaviour.topology import Topology
+from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN
+from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box
-from agile_lattice.packets.spans import Spans, merged
+from agile_lattice.packets.spans import Spans, meet, merged
 from test_laws import SOME
 
 Point = tuple[int, ...]
@@ -233,3 +237,57 @@ def test_what_a_learned_address_may_be_is_not_decided() -> None:
     # An address that is written down is decided: what is answered for is one of the interface's own.
     proof = prove(_publishing(fixed, own, same_port), _publishing(fixed, same_port, own))
     assert proof.partings and not proof.undecided
+
+
+PIER = """
+lattice: 1
+zones: {in: {exposure: own}, out: {exposure: public}}
+devices:
+  quay:
+    speaks: [iproute2, nftables]
+    interfaces:
+      lan0: {zone: in, address: 10.40.10.1/24}
+      wan0: {zone: out, address: 203.0.113.2/28}
+    routes: [{to: default, via: 203.0.113.1}]
+    translations:
+      - {name: web, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.7, facing: out}
+      - {name: all, static: 198.51.100.64/26, on: 10.40.11.64/26, facing: out}
+    permits:
+      - {name: some, from: in, to: out, source: 10.40.10.0/25}
+      - {name: web, from: out, to: in, destination: 10.40.10.7, service: tcp/443}
+"""
+
+
+@given(st.integers(0, 63), st.integers(0, 63))
+def test_what_may_become_one_of_some_destinations_is_found(one: int, other: int) -> None:
+    device = al.loads(PIER).device("quay")
+    space = Space(device.interfaces, 4)
+    arrival = RuleList(device, "arrival", space, NOTHING_UNKNOWN)
+    inside, outside = (Address.parse(each).value for each in ("10.40.11.64", "198.51.100.64"))
+    span = inside + min(one, other), inside + max(one, other)
+    leading = [each for each in arrival.leading_to((span,)) if each.action.shifts]
+    assert leading and all(meet(each.box[DESTINATION], ((outside, outside + 63),)) for each in leading)
+    assert not [*arrival.leading_to(((inside + 64, inside + 90),))]
+
+
+@pytest.mark.parametrize(
+    ("was", "becomes", "words"),
+    [
+        # Nobody sends from the address that is for all of a subnet.
+        ("source: 10.40.10.0/25}", "source: [10.40.10.0/25, 10.40.10.255]}", None),
+        ("source: 10.40.10.0/25}", "source: [10.40.10.0/25, 10.40.10.254]}",
+         ("dropped: no permit on quay matches", "forwarded to next hop 203.0.113.1 via wan0")),
+        # What is dropped is told by why, and not by what was made of it before.
+        ("destination: 10.40.10.7, service: tcp/443", "destination: 10.40.10.7, service: udp/443",
+         ("delivered to 10.40.10.7 on lan0 as 198.51.100.9 -> 10.40.10.7 tcp/443",
+          "dropped: no permit on quay matches")),
+    ],
+)  # fmt: skip
+def test_a_witness_is_a_packet_that_somebody_sends_and_what_becomes_of_it(
+    was: str, becomes: str, words: tuple[str, str] | None
+) -> None:
+    intent, other = (al.loads(text).device("quay") for text in (PIER, PIER.replace(was, becomes)))
+    texts = {each.file: each.text for each in al.render(other)}
+    [one] = al.diff(intent, al.read("quay", intent.speaks, texts)).differences
+    assert (one.witness and (one.witness.intent, one.witness.device)) == words
+    assert one.effect == ("changes-traffic" if words else "no-effect")

@@ -457,3 +457,27 @@ def test_a_stanza_that_only_says_that_there_is_an_interface_stays() -> None:
     captured = "auto lan0\niface lan0 inet static\n    address 10.40.10.1/24\n    mtu 1280\niface wan0 inet manual\n"
     [mend] = al.mend(intent, [("interfaces", captured)]).mends
     assert mend.files[0].after == captured.replace("    mtu 1280\n", "")
+
+
+def test_what_joins_a_bridge_comes_with_its_vlans_and_leaves_with_them() -> None:
+    joined = textwrap.dedent("""\
+        lattice: 1
+        devices:
+          quay:
+            speaks: [networkd]
+            interfaces:
+              lan0: {tagged: [20], untagged: 10}
+              lan1: {untagged: 10}
+              br0: {bridge: {members: [lan0, lan1], vlans: [10]}, address: 10.40.10.1/24}
+    """)
+    apart = joined.replace("{tagged: [20], untagged: 10}", "{}").replace("[lan0, lan1]", "[lan1]")
+    for one, other in ((joined, apart), (apart, joined)):
+        intent, there = (al.loads(each).device("quay") for each in (one, other))
+        texts = {each.file: each.text for each in al.render(there)}
+        [mend] = al.mend(intent, texts.items()).mends
+        assert ("+Bridge=br0" in mend.change, "+VLAN=20" in mend.change) == (
+            (True, True) if one is joined else (False, False)
+        )
+        assert ("-Bridge=br0" in mend.change, "-VLAN=20" in mend.change) == (
+            (True, True) if one is apart else (False, False)
+        )
