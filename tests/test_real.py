@@ -26,6 +26,7 @@ from agile_lattice.compare.mending import mend
 from agile_lattice.dialects import Capture, read_device, render_device
 from agile_lattice.dialects.errors import Refusals
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
+from agile_lattice.intent.answering import answered_by
 from agile_lattice.intent.model import Device, Network, ReversePath, Settings
 from agile_lattice.intent.normal import normal, ways
 from agile_lattice.intent.permits import Permit
@@ -296,7 +297,7 @@ def test_yanglint_finds_what_was_rendered_valid(device: Device) -> None:
     for form in (text, from_json, written, from_xml):
         read = read_device(device.name, ("ietf-yang",), {"captured": form} if form.strip() else {})
         assert [(each.text, each.block) for each in read.leftovers] == []
-        now = normal(read.device)
+        now = normal(read.device, answered_by(device))
         assert (now.interfaces, now.routes) == (was.interfaces, was.routes)
 
 

@@ -40,7 +40,9 @@ devices:
     routes: [{{to: default, via: 203.0.113.1}}]
     permits:{permits}
 """
-INDEED = re.compile(r"[ \t]*# handle \d+$|\[\d+:\d+\]", re.MULTILINE)  # numbers that say nothing of what is done
+INDEED = re.compile(
+    r"[ \t]*# handle \d+$|\[\d+:\d+\]| packets \d+ bytes \d+", re.MULTILINE
+)  # numbers that say nothing of what is done
 
 
 def ruleset(speaks: str, case: str) -> str:
