@@ -107,7 +107,7 @@ NFT_RULES = """\
 { {{ r.destination.spans|map('span')|join(', ') }} }{% endif %} {% endif -%}
 {% if r.ports %}{{ r.protocol }} dport {% if r.ports|length == 1 %}{{ r.ports[0]|ports }}{% else -%}
 { {{ r.ports|map('ports')|join(', ') }} }{% endif %} {% elif r.protocol %}meta l4proto {{ r.protocol }} {% endif -%}
-{% if r.verdict == 'keep' %}accept{% elif r.verdict == 'egress' %}masquerade{% elif stage == 'arrival' -%}
+counter {% if r.verdict == 'keep' %}accept{% elif r.verdict == 'egress' %}masquerade{% elif stage == 'arrival' -%}
 dnat to {{ r.to.spans[0]|span }}{% if r.to_port %}:{{ r.to_port }}{% endif %}{% else -%}
 snat to {{ r.to.spans[0]|range }}{% endif %}{% if r.name %} comment "{{ r.name }}"{% endif %}
 {% endfor %}"""
