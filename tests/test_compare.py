@@ -87,7 +87,7 @@ comment "one" | comment "uno" | differs | translation one | description-only | n
 comment "out" |  | differs | translation out | description-only | name
 dnat to 10.40.10.8 | dnat to 10.40.10.8:8080 | differs | translation two | changes-traffic | internal-port
 masquerade | snat to 203.0.113.2 | differs | translation out | no-effect | source-becomes
-ip daddr 192.0.2.0/24 counter accept | tcp dport 1 counter accept | differs | translation keep | changes-traffic | destination
+ip daddr 192.0.2.0/24 counter | tcp dport 1 counter | differs | translation keep | changes-traffic | destination
 """.strip().splitlines()
 
 

@@ -36,6 +36,7 @@ TYPED = {
     "capture": ("capture {local} --into {archive}", "0.files.0"),
     "archive log": ("archive log {archive}", "0.devices.0"),
     "archive good": ("archive good {archive} host", "revision"),
+    "observe": ("observe {local} --device host", "unasked.0"),
     "push": ("push {local} {archive} --device host --dry-run", "reason"),
     "walk": (f"walk {INTENT} {PACKET}", "visits.0.stages.0.place.line"),
     "walk --flows": (f"walk {INTENT} --flows {DEMO / 'flows.txt'}", "0.visits.0.device"),

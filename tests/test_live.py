@@ -350,3 +350,47 @@ def test_a_guard_begins_only_where_it_is_expected_and_says_if_it_cannot_go_back(
     slow = carry(session, Load(f"{add}sleep 30\n", delete, look, before, 1))
     assert slow.settled((), 10) == "back" and session.run(look).output == before
     assert carry(session, Load(f"{add}false\n", "true\n", look, before, 5)).settled((), 10) == "stuck"
+
+
+SEND = """
+import socket, sys
+socket.socket(socket.AF_INET, socket.SOCK_DGRAM).sendto(b"x", (sys.argv[1], int(sys.argv[2])))
+"""
+
+
+@pytest.mark.real
+@live
+@pytest.mark.skipif(not present("conntrack"), reason="needs conntrack")
+def test_what_is_in_use_is_told_with_the_rule_that_made_it(tmp_path: Path) -> None:
+    with Machine("edge") as edge, Machine("inside") as inside, Machine("outside") as outside, Machine("desk") as desk:
+        edge.cable("in0", inside.space, "eth0")
+        edge.cable("out0", outside.space, "eth0")
+        edge.cable("mgmt0", desk.space, "eth0")
+        edge.inside("sysctl", "-qw", "net.ipv4.ip_forward=1")
+        site = Site(edge, desk, tmp_path, f"{{namespace: {edge.space}}}")
+        for host, address, gateway in (
+            (inside, "10.40.10.7/24", "10.40.10.1"),
+            (outside, "203.0.113.9/28", "203.0.113.2"),
+        ):
+            host.inside("ip", "address", "add", address, "dev", "eth0")
+            host.inside("ip", "route", "add", "default", "via", gateway)
+        inside.inside(sys.executable, "-c", SEND, "203.0.113.9", "53")
+        # A host that says nothing: a refused connection is forgotten at once.
+        silent = "table ip f {\nchain i {\ntype filter hook input priority 0\ntcp dport 443 drop\n}\n}\n"
+        inside.inside("nft", "-f", "-", input=silent)
+        outside.inside("sh", "-c", "timeout 1 bash -c 'echo > /dev/tcp/203.0.113.5/443' || true")
+        inside.inside(sys.executable, "-c", SEND, "203.0.113.12", "53")  # where nobody is
+        code, said = site.lattice("observe", "intent.yaml", "--device", EDGE, "--format", "json")
+        assert code == 0, said
+        found = json.loads(said)
+        made = {each["sent"]["destination"]: (each["seen"]["source"], each["seen"]["destination"], each["rules"])
+                for each in found["in_use"]}  # fmt: skip
+        assert made["203.0.113.9"] == ("203.0.113.2", "203.0.113.9", ["translation rest"])
+        assert made["203.0.113.5"] == ("203.0.113.9", "10.40.10.7", ["translation web"])
+        assert {each["rule"]: each["count"] for each in found["hits"]} == {"web": 1, "rest": 2}
+        assert [each["address"] for each in found["silent"]] == ["203.0.113.12"]
+        # What was translated goes on being so when its rule is gone, and that is said.
+        edge.inside("nft", "flush", "chain", "ip", "lattice", "departure")
+        code, said = site.lattice("observe", "intent.yaml", "--device", EDGE)
+        assert code == 0 and "no rule any more" in said and "1 rule, 0 never hit" in said
+        assert "of a rule that is not there any more" in said

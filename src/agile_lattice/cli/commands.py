@@ -27,6 +27,7 @@ COMMANDS = {
     "capture": "fetch the configuration of devices into an archive",
     "archive": "show what an archive has, and say what is known to be good",
     "push": "bring a device in line with the intent, with a timed way back",
+    "observe": "show which rules are hit, and which translations are in use",
     "walk": "follow packets through the network",
     "report": "write a report",
     "dialects": "list dialects and what each supports, and try a new one",
@@ -48,6 +49,7 @@ in order of use:
   lattice prove intent.yaml captures                   proof for every packet, or an example
   lattice mend intent.yaml captures                    commands that close the gap, and undo
   lattice capture intent.yaml --into archive           fetch what the devices have
+  lattice observe intent.yaml --device quay            rules that are hit, translations in use
   lattice push intent.yaml archive --device quay       change a device, with a timed way back
   lattice diff intent.yaml archive@good                the last state known to be good
   lattice walk intent.yaml web 192.0.2.7 tcp/443       where a packet goes, and which rule decides

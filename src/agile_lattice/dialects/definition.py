@@ -179,7 +179,7 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
         about = form.name, form.carries, form.syntax, form.before, block, form.file, form.change
         forms.append(Form(*about, only, unless, form.loading, form.expand))
     passes = passes_of(raw.semantics, raw.passes)
-    for secret in raw.running.secrets:
+    for secret in filter(None, (*raw.running.secrets, raw.running.hits)):
         try:
             checked(re.sub(r"(?<!\\)\((?!\?)", "(?:", secret, count=1))  # it has one group, the secret
             re.compile(secret)

@@ -222,6 +222,8 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         back: The command that takes a change back, if it is another one: it goes on where something is not there.
         look: What prints the running state so that two times can be compared: without counters and ages.
         secrets: Regular expressions with a group, for passwords and keys in captured texts.
+        hits: How a captured rule tells how often it was hit, as a regular expression with a group.
+        observe: By what is asked (`translations` in use, `neighbours`), the command that prints it.
     """
 
     capture: dict[str, str] = {}
@@ -229,6 +231,8 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     back: str = ""
     look: str = ""
     secrets: tuple[str, ...] = ()
+    hits: str = ""
+    observe: dict[Literal["translations", "neighbours"], str] = {}
 
 
 class Dialect(msgspec.Struct, frozen=True):

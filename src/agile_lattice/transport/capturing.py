@@ -38,18 +38,31 @@ def capture(session: Session, dialects: Sequence[Dialect], seal: bytes) -> dict[
             session.device, f"the dialect {silent} does not say how a running system is asked",
             remedy="Say it in the file of the dialect, under [running.capture].",
         )  # fmt: skip
-    mark = secrets.token_hex(16)
-    asked = [(dialect, *each) for dialect in dialects for each in dialect.running.capture.items()]
-    answer = session.run("".join(_question(name, command, mark) for _, name, command in asked))
+    asked = [each for dialect in dialects for each in dialect.running.capture.items()]
     hidden = [re.compile(each) for dialect in dialects for each in dialect.running.secrets]
+    return {name: sealed(text, hidden, seal) for name, text in ask(session, asked).items()}
+
+
+def ask(session: Session, asked: Sequence[tuple[str, str]]) -> dict[str, str]:
+    """Run commands on a device in one connection, and return what each printed, by its name.
+
+    Args:
+        session: A shell on the device.
+        asked: Names and commands; `*` stands before a pattern of files, each of which is an answer by its own name.
+
+    Raises:
+        TransportError: If the device is not reached, or a command fails.
+    """
+    mark = secrets.token_hex(16)
+    answer = session.run("".join(_question(name, command, mark) for name, command in asked))
     texts: dict[str, str] = {}
     for name, text, code in _answers(answer.output, mark):
         if not PLAIN.fullmatch(name):
             raise TransportError(session.device, "a file has a name that is no plain one", name)
         if code:
             raise _refused(session.device, asked, name, code, answer.complaint)
-        texts[name] = sealed(text, hidden, seal)
-    missing = next((name for _, name, _ in asked if name != "*" and name not in texts), None)
+        texts[name] = text
+    missing = next((name for name, _ in asked if name != "*" and name not in texts), None)
     if missing is not None:
         raise TransportError(session.device, f"the answer ends before {missing}", answer.complaint)
     return texts
@@ -70,10 +83,8 @@ def _answers(output: str, mark: str) -> Iterator[tuple[str, str, int]]:
         yield each["name"], each["text"], int(each["code"])
 
 
-def _refused(
-    device: str, asked: Iterable[tuple[Dialect, str, str]], name: str, code: int, complaint: str
-) -> TransportError:
-    command = next((command for _, each, command in asked if each == name), name)
+def _refused(device: str, asked: Iterable[tuple[str, str]], name: str, code: int, complaint: str) -> TransportError:
+    command = next((command for each, command in asked if each == name), name)
     cause = f"{command.split()[0]} is not there" if code == NOT_THERE else f"`{command}` failed"
     return TransportError(device, cause, complaint.splitlines()[-1] if complaint else f"exit code {code}")
 
