@@ -109,22 +109,9 @@ class _Ways:
                 return f"the device is managed over VLAN {min(gone)}, which {found.name} carries"
         if isinstance(found, Route) and self.decides(found):
             return "it is the route to where the device is managed from"
-        if isinstance(gap.wanted, Route) and self.diverts(gap.wanted):
-            return "it would divert traffic to where the device is managed from"
         if isinstance(found, Access) and not any(_covers(each, found) for each in self.staying):
             return "it permits management of the device, and no other rule does"
         return ""
-
-    def diverts(self, route: Route) -> bool:
-        """Tell whether a new route takes over what goes to a source, by another way than now."""
-        for source in self.sources:
-            if not _meets(route.to, source):
-                continue
-            now = [other for other in self.routes if other.to.family == route.to.family and _meets(other.to, source)]
-            best = max(now, key=lambda each: (each.to.length, -each.distance), default=None)
-            if best is not None and route.to.length > best.to.length and route.via != best.via:
-                return True
-        return False
 
 
 def _meets(prefix: Prefix, source: AddressSet) -> bool:
