@@ -19,7 +19,7 @@ from agile_lattice.behaviour.sending import OTHER_STRANGER
 from agile_lattice.behaviour.stage_lists import LISTED, Line, Listed, lines
 from agile_lattice.behaviour.tables import Table
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
-from agile_lattice.dialects.passes.programs import AsideFact
+from agile_lattice.dialects.program_facts import AsideFact
 from agile_lattice.intent.learned import with_learned
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place

@@ -13,7 +13,7 @@ from agile_lattice.compare.comparing import compared, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
 from agile_lattice.compare.diverting import diverting
 from agile_lattice.compare.lockout import cutting, says_management
-from agile_lattice.compare.ruleset_mending import Ruleset, ruleset_changes
+from agile_lattice.compare.ruleset_mending import ProgramText, ruleset_changes
 from agile_lattice.compare.trial import TRIED, Trial
 from agile_lattice.compare.withholding import Held, entangled, unchangeable
 from agile_lattice.dialects.assembly import Capture, assemble
@@ -124,7 +124,7 @@ def mend(
     return Mending(intent.name, comparison, tuple(mends), tuple(every), says_management(intent, mender.there))
 
 
-def _programs(name: str, dialects: Sequence[Dialect], read: Sequence[tuple[str, Reading]]) -> list[Ruleset]:
+def _programs(name: str, dialects: Sequence[Dialect], read: Sequence[tuple[str, Reading]]) -> list[ProgramText]:
     """Return the texts that are programs which others wrote.
 
     Raises:
@@ -140,7 +140,7 @@ def _programs(name: str, dialects: Sequence[Dialect], read: Sequence[tuple[str, 
                 "not say how they are changed. Change them by hand, at the lines that the differences name.",
             )  # fmt: skip
         if one.by_hand:
-            found.append(Ruleset(named[one.dialect], form, file))
+            found.append(ProgramText(named[one.dialect], form, file))
     return found
 
 

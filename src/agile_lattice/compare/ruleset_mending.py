@@ -42,7 +42,7 @@ GUARDED = "it lets management in: take it away by hand, if another way in is lef
 STAGE_WORDS = {"arrival": "destination NAT", "departure": "source NAT", "permits": "permit", "access": "management"}
 
 
-class Ruleset(msgspec.Struct, frozen=True):
+class ProgramText(msgspec.Struct, frozen=True):
     """A text that is a program, of a device.
 
     Attributes:
@@ -58,7 +58,7 @@ class Ruleset(msgspec.Struct, frozen=True):
 class RulesetChange(msgspec.Struct, frozen=True):
     """What changes in a ruleset: the transaction, the one that takes it back, and the text before and after."""
 
-    ruleset: Ruleset
+    ruleset: ProgramText
     change: str
     undo: str
     text: TextChange
@@ -67,7 +67,7 @@ class RulesetChange(msgspec.Struct, frozen=True):
 def ruleset_changes(
     intent: Device,
     dialects: Sequence[Dialect],
-    rulesets: Sequence[Ruleset],
+    rulesets: Sequence[ProgramText],
     texts: Mapping[str, str],
 ) -> tuple[list[RulesetChange], list[Held]]:
     """Find what makes rulesets do what an intent says.
@@ -98,7 +98,7 @@ class _Planner:
     """Gathers changes, each of them tried together with those before it."""
 
     def __init__(
-        self, intent: Device, dialects: Sequence[Dialect], rulesets: Sequence[Ruleset], texts: Mapping[str, str]
+        self, intent: Device, dialects: Sequence[Dialect], rulesets: Sequence[ProgramText], texts: Mapping[str, str]
     ) -> None:
         self.intent, self.dialects, self.texts = intent, list(dialects), texts
         self.held: list[Held] = []
@@ -134,7 +134,7 @@ class _Planner:
         return found
 
     def _before_others(
-        self, ruleset: Ruleset, chains: Chains, base: BaseChainFact, rule: Counterpart, first: bool
+        self, ruleset: ProgramText, chains: Chains, base: BaseChainFact, rule: Counterpart, first: bool
     ) -> Iterator[Putting]:
         chain: ChainName = base.table, base.family, base.chain
         family = ruleset.dialect.semantics.family or base.family
@@ -152,7 +152,7 @@ class _Planner:
         for text in self._written(ruleset, rule, family):
             yield Putting(chain, at, text)
 
-    def _written(self, ruleset: Ruleset, rule: Counterpart, family: int) -> Iterator[str]:
+    def _written(self, ruleset: ProgramText, rule: Counterpart, family: int) -> Iterator[str]:
         """Yield a rule of the intent as the dialect writes it, without the chain that it would stand in there."""
         form = ruleset.dialect.forms[0]
         for kind in ("rule", "permit", "access"):

@@ -24,7 +24,7 @@ from agile_lattice.dialects.facts import (
 from agile_lattice.dialects.lowering import LEARNED, alike
 from agile_lattice.dialects.passes.families import let_in, united
 from agile_lattice.dialects.passes.groups import group_name, service_name
-from agile_lattice.dialects.passes.programs import AsideFact
+from agile_lattice.dialects.program_facts import AsideFact
 from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover

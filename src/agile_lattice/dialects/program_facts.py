@@ -10,6 +10,7 @@ from typing import Literal
 import msgspec
 
 from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.packets.spans import Spans
 
@@ -97,3 +98,33 @@ class StepFact(msgspec.Struct, frozen=True):
     unknown: str = ""
     name: str = ""
     place: Place = NOWHERE
+
+
+class AsideFact(msgspec.Struct, frozen=True):
+    """A step, or a whole chain, of which it is not worked out what it does.
+
+    Attributes:
+        hook: Where it is asked.
+        reason: Why not.
+        ordered: Whether all that is decided before it stands before it in the text, and all else behind it.
+        bounds: What packets it could be about at most; nothing if that is not known.
+    """
+
+    hook: str
+    reason: str
+    place: Place
+    ordered: bool = False
+    bounds: tuple[Passage, ...] = ()
+
+
+class AbsentFact(msgspec.Struct, frozen=True):
+    """That a list does not let replies pass, or only behind rules that may drop them.
+
+    Attributes:
+        place: Where the list begins.
+        rest: Where they pass at last; `None` if they never do.
+    """
+
+    hook: str
+    place: Place
+    rest: Place | None

@@ -12,7 +12,8 @@ from agile_lattice.dialects.dialect import Block, Dialect, Form
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.facts import Fact, InterfaceFact
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.passes.programs import AbsentFact, AsideFact, of_one_family
+from agile_lattice.dialects.passes.programs import of_one_family
+from agile_lattice.dialects.program_facts import AbsentFact, AsideFact
 from agile_lattice.dialects.reading.absent import SECTIONS_OF, Absent, absent_of
 from agile_lattice.dialects.reading.bounds import bounded
 from agile_lattice.dialects.reading.expanding import expanded

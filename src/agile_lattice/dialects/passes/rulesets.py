@@ -1,0 +1,85 @@
+"""A ruleset that is a program: its chains, and what of it is not worked out."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+
+from agile_lattice.dialects.facts import AddressSetFact
+from agile_lattice.dialects.passes import Facts
+from agile_lattice.dialects.program_facts import (
+    AbsentFact,
+    AsideFact,
+    BaseChainFact,
+    ChainFact,
+    PolicyFact,
+    PortSetFact,
+    StepFact,
+)
+from agile_lattice.intent.addresses import AddressSet
+
+HOOKS = ("arrival", "departure", "permit", "access")
+DEEPEST = 32  # chains that jump to one another
+Chain = tuple[str, int, str]  # its table, the family of that, and its name
+
+
+class Ruleset:
+    """A ruleset.
+
+    Args:
+        facts: Its chains, steps and sets.
+
+    Attributes:
+        aside: What is not worked out, by where it stands and where it is asked.
+        absent: Lists that do not let replies pass.
+    """
+
+    def __init__(self, facts: Facts) -> None:
+        self.bases = [each for each in facts.get("base-chain", []) if isinstance(each, BaseChainFact)]
+        self.steps: dict[Chain, list[StepFact]] = defaultdict(list)
+        for each in facts.get("step", []):
+            if isinstance(each, StepFact):
+                self.steps[chain_of(each)].append(each)
+        self.policies = {chain_of(each): each for each in facts.get("policy", []) if isinstance(each, PolicyFact)}
+        self.chains = {chain_of(each) for each in facts.get("chain", []) if isinstance(each, ChainFact)}
+        self.addresses: dict[str, dict[int, AddressSet]] = defaultdict(dict)
+        self.ports = {each.name: each.ports for each in facts.get("port-set", []) if isinstance(each, PortSetFact)}
+        for one in facts.get("address-set", []):
+            if isinstance(one, AddressSetFact):
+                self.addresses[one.name][one.addresses.family] = one.addresses
+        self.aside: dict[tuple[str, int, str], AsideFact] = {}
+        self.absent: list[AbsentFact] = []
+
+    def set_homeless_aside(self) -> None:
+        """Set steps aside that stand in a chain of which nothing says when it is asked."""
+        known = self.chains | {chain_of(each) for each in self.bases}
+        for chain, steps in self.steps.items():
+            for step in steps if chain not in known else ():
+                for hook in HOOKS:
+                    self.put_aside(step, hook, f"nothing says when its chain {step.chain!r} is asked")
+
+    def verdict(self, base: BaseChainFact) -> str:
+        """Return what becomes of packets that no step decides about."""
+        policy = self.policies.get(chain_of(base))
+        return policy.verdict if policy is not None else "pass"
+
+    def may_drop(self, chain: Chain, depth: int = 0) -> bool:
+        """Tell whether anything is dropped in a chain, or in one that it jumps to."""
+        policy = self.policies.get(chain)
+        return (policy is not None and policy.verdict == "drop") or any(
+            each.verdict == "drop" or (each.target and depth < DEEPEST and self.may_drop(target_of(each), depth + 1))
+            for each in self.steps[chain]
+        )
+
+    def put_aside(self, what: BaseChainFact | StepFact, hook: str, reason: str) -> None:
+        """Set something aside of which it is not worked out what it does."""
+        self.aside[what.place.file, what.place.line, hook] = AsideFact(hook, reason, what.place)
+
+
+def chain_of(fact: ChainFact | BaseChainFact | PolicyFact | StepFact) -> Chain:
+    """Return the chain that a fact is about, or stands in."""
+    return fact.table, fact.family, fact.chain
+
+
+def target_of(step: StepFact) -> Chain:
+    """Return the chain that a step jumps to."""
+    return step.table, step.family, step.target
