@@ -10,13 +10,15 @@ from msgspec.structs import replace
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json, write_picture
+from agile_lattice.cli.parallel import Texts, add_jobs, for_each
 from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.differences import Comparison, Effect
 from agile_lattice.dialects import read_device
-from agile_lattice.dialects.registry import catalogue_beside
+from agile_lattice.dialects.registry import Catalogue
+from agile_lattice.intent.model import Device
 from agile_lattice.notation.loading import load
 from agile_lattice.show.differences import show_comparisons
-from agile_lattice.show.terminal import console, with_progress
+from agile_lattice.show.terminal import console
 
 EXAMPLE = "lattice diff intent.yaml captures"
 FORMATS: tuple[str, ...] = ("json",)
@@ -30,17 +32,15 @@ def add_arguments(command: ArgumentParser) -> None:
         "--only", choices=["changes-traffic", "may-change-traffic", "description-only", "no-effect"],
         help="show only these differences; the exit code is 1 if there are others, too",
     )  # fmt: skip
+    add_jobs(command)
     command.add_argument("--picture", metavar="FILE", help="draw devices by sections, as .png or .svg")
 
 
 def run(arguments: Namespace) -> int:
     """Compare; 1 if anything differs, was not understood or not compared, whether it is shown or not."""
     network = load(arguments.intent)
-    catalogue = catalogue_beside(Path(arguments.intent))
-    comparisons = [
-        compare(device, read_device(device.name, device.speaks, texts, catalogue))
-        for device, texts in with_progress(captured_texts(network, arguments), "comparing")
-    ]
+    done = for_each(_compared, captured_texts(network, arguments), arguments, "comparing")
+    comparisons = list(done.results)
     if arguments.only:
         comparisons = [_only(each, arguments.only) for each in comparisons]
     if arguments.picture:
@@ -53,9 +53,14 @@ def run(arguments: Namespace) -> int:
         out = console()
         show_comparisons(out, comparisons)
         for device in network.devices:
-            if not arguments.device and device.name not in [each.device for each in comparisons]:
+            known = {each.device for each in comparisons} | {each.device for each in done.failed}
+            if not arguments.device and device.name not in known:
                 out.print(f"{device.name}: not captured, so not compared", style="strong")
-    return 0 if all(each.same for each in comparisons) else 1
+    return done.told(0 if all(each.same for each in comparisons) else 1)
+
+
+def _compared(device: Device, texts: Texts, catalogue: Catalogue) -> Comparison:
+    return compare(device, read_device(device.name, device.speaks, texts, catalogue))
 
 
 def _only(comparison: Comparison, effect: Effect) -> Comparison:

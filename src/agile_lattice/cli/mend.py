@@ -5,18 +5,21 @@ from __future__ import annotations
 import sys
 from argparse import ArgumentParser, Namespace
 from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json, write_files
+from agile_lattice.cli.parallel import Texts, add_jobs, for_each
 from agile_lattice.compare.mending import Mending, mend
-from agile_lattice.dialects.registry import catalogue_beside
+from agile_lattice.dialects.registry import Catalogue
+from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.show.mending import show_changes, show_held
-from agile_lattice.show.terminal import console, with_progress
+from agile_lattice.show.terminal import console
 
 EXAMPLE = "lattice mend intent.yaml captures --into changes"
 FORMATS: tuple[str, ...] = ("json",)
@@ -26,6 +29,7 @@ DOCUMENTS = {"": list[Mending]}
 def add_arguments(command: ArgumentParser) -> None:
     """Add what the command takes."""
     add_captures(command)
+    add_jobs(command)
     command.add_argument("--undo", action="store_true", help="print the commands that undo the change instead")
     command.add_argument("--into", metavar="FOLDER", help="write both there, a folder for each device; all or none")
     command.add_argument(
@@ -37,21 +41,23 @@ def add_arguments(command: ArgumentParser) -> None:
 def run(arguments: Namespace) -> int:
     """Find the changes; 1 if there is any, or if one was held back."""
     network = load(arguments.intent)
-    catalogue = catalogue_beside(Path(arguments.intent))
-    mendings = [
-        mend(device, texts, catalogue, arguments.allow_lockout or ())
-        for device, texts in with_progress(captured_texts(network, arguments), "finding changes")
-    ]
+    work = partial(_mended, cut=tuple(arguments.allow_lockout or ()))
+    done = for_each(work, captured_texts(network, arguments), arguments, "finding changes")
+    mendings = done.results
     _refuse_unknown(arguments.allow_lockout or (), mendings)
     if arguments.into:
         _write(Path(arguments.into), mendings)
     if arguments.format == "json":
         print_json(mendings)
-        return _code(mendings)
+        return done.told(_code(mendings))
     show_held(console(sys.stderr), mendings)
     if not arguments.into:
         show_changes(console(), mendings, undo=arguments.undo)
-    return _code(mendings)
+    return done.told(_code(mendings))
+
+
+def _mended(device: Device, texts: Texts, catalogue: Catalogue, cut: tuple[str, ...]) -> Mending:
+    return mend(device, texts, catalogue, cut)
 
 
 def _code(mendings: Sequence[Mending]) -> int:

@@ -11,17 +11,18 @@ from agile_lattice.behaviour.proving import Proof
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json
+from agile_lattice.cli.parallel import Done, Texts, add_jobs, for_each
 from agile_lattice.cli.revisions import intent_of_revision
 from agile_lattice.compare.equivalence import Verdict, between, verdict
 from agile_lattice.dialects import read_device
-from agile_lattice.dialects.registry import catalogue_beside
-from agile_lattice.intent.model import Network
+from agile_lattice.dialects.registry import Catalogue
+from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import chosen_devices
 from agile_lattice.show.proving import show_verdict
-from agile_lattice.show.terminal import console, with_progress
+from agile_lattice.show.terminal import console
 
 SPELLS_INTENT = re.compile(r"""^[\s{]*["']?lattice["']?\s*:""", re.MULTILINE)
 
@@ -34,6 +35,7 @@ DOCUMENTS = {"": list[Verdict]}
 def add_arguments(command: ArgumentParser) -> None:
     """Add what the command takes."""
     add_captures(command, "; or another intent; or @REVISION, for the intent as it was in git")
+    add_jobs(command)
 
 
 def run(arguments: Namespace) -> int:
@@ -41,6 +43,7 @@ def run(arguments: Namespace) -> int:
     network = load(arguments.intent)
     other = arguments.captures[0] if len(arguments.captures) == 1 else ""
     sides, verdicts = ("intent", "device"), list[Verdict]()
+    done: Done[Verdict] = Done((), ())
     if other.startswith("@") and not Path(other).exists():
         sides = other, "now"
         verdicts += _between(intent_of_revision(Path(arguments.intent), other[1:] or "HEAD"), network, arguments)
@@ -48,16 +51,18 @@ def run(arguments: Namespace) -> int:
         sides = _told_apart(arguments.intent, other)
         verdicts += _between(network, load(other), arguments)
     else:
-        catalogue = catalogue_beside(Path(arguments.intent))
-        for device, texts in with_progress(captured_texts(network, arguments), "proving"):
-            capture = read_device(device.name, device.speaks, texts, catalogue)
-            verdicts.append(verdict(device, capture, catalogue))
+        done = for_each(_proven, captured_texts(network, arguments), arguments, "proving")
+        verdicts += done.results
     if arguments.format == "json":
         print_json(verdicts)
     else:
         for each in verdicts:
             show_verdict(console(), each, sides)
-    return 0 if all(each.same for each in verdicts) else 1
+    return done.told(0 if all(each.same for each in verdicts) else 1)
+
+
+def _proven(device: Device, texts: Texts, catalogue: Catalogue) -> Verdict:
+    return verdict(device, read_device(device.name, device.speaks, texts, catalogue), catalogue)
 
 
 def _between(one: Network, other: Network, arguments: Namespace) -> Iterator[Verdict]:
