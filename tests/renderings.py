@@ -53,13 +53,13 @@ TEXTS: dict[str, dict[str, str]] = {
         table ip lattice {
             chain arrival {
                 type nat hook prerouting priority dstnat
-                iifname "wan0" ip daddr 203.0.113.3 tcp dport 443 dnat to 10.40.10.3:8443 comment "web"
-                iifname "wan0" ip daddr 203.0.113.6 dnat to 10.40.10.6 comment "camera"
+                iifname "wan0" ip daddr 203.0.113.3 tcp dport 443 counter dnat to 10.40.10.3:8443 comment "web"
+                iifname "wan0" ip daddr 203.0.113.6 counter dnat to 10.40.10.6 comment "camera"
             }
             chain departure {
                 type nat hook postrouting priority srcnat
-                oifname "wan0" ip saddr 10.40.10.6 snat to 203.0.113.6 comment "camera"
-                oifname "wan0" ip saddr 10.40.10.0/24 masquerade comment "out"
+                oifname "wan0" ip saddr 10.40.10.6 counter snat to 203.0.113.6 comment "camera"
+                oifname "wan0" ip saddr 10.40.10.0/24 counter masquerade comment "out"
             }
         }
         table inet lattice {
@@ -67,9 +67,9 @@ TEXTS: dict[str, dict[str, str]] = {
                 type filter hook forward priority filter
                 policy drop
                 ct state established,related accept
-                iifname "wan0" ip daddr 10.40.10.3 tcp dport 8443 accept comment "web"
-                iifname "lan0" accept comment "inside"
-                ip saddr 192.0.2.0/24 drop comment "strangers"
+                iifname "wan0" ip daddr 10.40.10.3 tcp dport 8443 counter accept comment "web"
+                iifname "lan0" counter accept comment "inside"
+                ip saddr 192.0.2.0/24 counter drop comment "strangers"
             }
         }
         """,

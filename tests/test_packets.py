@@ -20,6 +20,7 @@ from agile_lattice.behaviour.tables import Table
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import BITS, Address, Prefix
 from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.learned import with_learned
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import passages
 from agile_lattice.intent.routes import Route
@@ -189,7 +190,7 @@ def test_what_devices_do_otherwise_is_in_the_regions_of_their_proof(device: Devi
         header = flows.Header(*ends, known[point[2]], point[5])
         sides = names[point[0]], names[point[1]]
         for part in ("arrival", "permits", "departure"):
-            mine, its = (decided(each, header, sides[0], sides[1], part) for each in (device, other))
+            mine, its = (decided(with_learned(each), header, *sides, part) for each in (device, other))
             regions = [each.region for each in proof.partings if each.part == part and each.region is not None]
             held = [
                 region for region in regions if region.family == space.family
