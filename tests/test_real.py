@@ -185,7 +185,7 @@ def test_the_real_program_takes_a_text_that_was_mended(dialect: str, data: st.Da
 
 
 @kernel
-@settings(SOME, max_examples=15)
+@settings(SOME, max_examples=8)
 @given(load_pair(("iproute2", "nftables")))
 def test_the_kernel_is_mended_while_it_runs(pair: tuple[Device, Device]) -> None:
     assert_the_machine_is_mended_and_is_as_before(*pair)
@@ -522,7 +522,7 @@ def headers(draw: st.DrawFn) -> tuple[str, Header]:
 
 
 @kernel
-@settings(SOME, max_examples=14)
+@settings(SOME, max_examples=10)
 @given(
     st.lists(SMALL_RULES, max_size=6), st.lists(SMALL_PERMITS, max_size=4),
     st.lists(headers(), min_size=12, max_size=20, unique=True), st.sampled_from([None, "strict", "loose"]),

@@ -85,7 +85,7 @@ def kept(before: str, after: str) -> list[str]:
 
 
 @pytest.mark.parametrize(("speaks", "case"), CASES)
-@settings(MANY, max_examples=5)
+@settings(MANY, max_examples=3)
 @given(data=st.data())
 def test_a_mended_ruleset_does_more_of_what_is_meant_and_nothing_else(
     speaks: str, case: str, data: st.DataObject
