@@ -387,3 +387,28 @@ def test_who_interrupts_finds_nothing_half_done(
     monkeypatch.setattr(render, "render_device", interrupted)
     assert main(["render", INTENT, "--into", str(tmp_path / "out")]) == 2
     assert capsys.readouterr().err == "lattice: interrupted\n" and not (tmp_path / "out").exists()
+
+
+@pytest.mark.parametrize(
+    ("packet", "code", "words"),
+    [
+        ("10.42.10.12 10.42.60.10 icmp", 1, ("ruleset.nft:16", "otherwise: delivered to 10.42.60.10 on cabin0")),
+        ("10.42.10.12 192.0.2.9 tcp/443", 1, ("ruleset.nft:22", "ruleset.nft:36", "not understood is")),
+        ("192.0.2.9 198.51.100.18 tcp/80 --at island-gate:main0", 1, ("ruleset.nft:30", "ruleset.nft:9")),
+    ],
+)
+def test_a_packet_is_followed_through_what_a_device_has_beside_the_intent(
+    packet: str, code: int, words: tuple[str, ...], capsys: pytest.CaptureFixture[str]
+) -> None:
+    captured = ["--captured", str(DEMO / "by-hand/island-gate"), "--device", "island-gate"]
+    assert main(["walk", str(DEMO / "by-hand/island.yaml"), *packet.split(), *captured]) == code
+    said = capsys.readouterr().out
+    assert all(each in said for each in words), said
+    as_meant = said.split("as captured")[0]
+    assert "island.yaml" in as_meant and "ruleset.nft" not in as_meant
+
+
+def test_a_packet_that_goes_the_same_way_is_said_to(capsys: pytest.CaptureFixture[str]) -> None:
+    words = ["192.0.2.77", "203.0.113.5", "tcp/443", "--at", "quay-edge:wan0", "--captured"]
+    assert main(["walk", str(DEMO / "saltmarsh.yaml"), *words, str(DEMO / "applied")]) == 0
+    assert "the same on both" in capsys.readouterr().out

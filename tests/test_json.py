@@ -39,6 +39,7 @@ TYPED = {
     "observe": ("observe {local} --device host", "unasked.0"),
     "push": ("push {local} {archive} --device host --dry-run", "reason"),
     "walk": (f"walk {INTENT} {PACKET}", "visits.0.stages.0.place.line"),
+    "walk --captured": (f"walk {INTENT} {PACKET} --captured {CHANGED}", "captured.visits.0.stages.0.place.line"),
     "walk --flows": (f"walk {INTENT} --flows {DEMO / 'flows.txt'}", "0.visits.0.device"),
     "walk --plan": (f"walk {INTENT} --plan", "probes.0.header.source"),
     "dialects list": ("dialects list", "0.name"),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich import box
 from rich.console import Console, Group
 from rich.table import Table
@@ -32,6 +34,26 @@ def show_walk(console: Console, walk: Walk) -> None:
         console.print(Text.assemble("reply: ", _pair(there), ", seen by the sender as ", _pair(here)))
     if walk.obstacle:
         console.print(Text(f"but {walk.obstacle}", style="strong"))
+
+
+def show_both(console: Console, intent: Walk, captured: Walk, unless: Sequence[str], same: bool) -> None:
+    """Print the way of a packet as the intent says, and on devices as they were captured."""
+    console.rule("as the intent says", style="place", align="left")
+    show_walk(console, intent)
+    console.print()
+    console.rule("as captured", style="place", align="left")
+    show_walk(console, captured)
+    console.print()
+    for each in unless:
+        console.print(Text(f"not certain: not understood is {each}", style="strong"))
+    if same:
+        console.print(Text("the same on both", style="head"))
+    elif intent.outcome == captured.outcome and not unless:
+        console.print(Text("it ends alike, as another packet", style="strong"))
+    elif intent.outcome != captured.outcome:
+        console.print(
+            Text(f"otherwise: {intent.outcome}, as the intent says; {captured.outcome}, as captured", style="strong")
+        )
 
 
 def _show_visit(console: Console, visit: Visit) -> None:
