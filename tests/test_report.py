@@ -158,3 +158,25 @@ def test_a_merge_request_gets_a_comment(
     printed(capsys, 1, "report", INTENT, "differences.md", CHANGED)
     rows = [line for line in Path("differences.md").read_text().splitlines() if line.startswith("| ")]
     assert len(rows) == 11 and all(row.count(" | ") == 4 for row in rows)
+
+
+@pytest.mark.parametrize("suffix", ["html", "md"])
+def test_what_was_not_compared_or_understood_is_in_a_report_too(
+    suffix: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    shutil.copytree(DEMO / "by-hand/island-gate", tmp_path / "captures/island-gate")
+    report = tmp_path / f"report.{suffix}"
+    printed(capsys, 1, "report", str(DEMO / "by-hand/island.yaml"), str(report), str(tmp_path / "captures"))
+    text = report.read_text()
+    assert "as the intent says" not in text.split("Findings")[0]
+    for words in ("not understood", "10/second", "routes: no input covers this section",
+                  "same effect for some packets", "only on the device", "permit outward"):  # fmt: skip
+        assert words in text, words
+    # All that was captured is understood, and all the same but for what was not captured: that is not "the same".
+    for each in (tmp_path / "captures/island-gate").iterdir():
+        each.unlink()
+    (tmp_path / "captures/island-gate/routes.json").write_text(
+        '[{"dst":"default","gateway":"198.51.100.17","dev":"main0"}]'
+    )
+    printed(capsys, 1, "report", str(DEMO / "by-hand/island.yaml"), str(report), str(tmp_path / "captures"))
+    assert "The devices are as the intent says" not in report.read_text()

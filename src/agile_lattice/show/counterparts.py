@@ -52,6 +52,28 @@ def show_counterparts(console: Console, found: Counterparts) -> None:
         console.print(Text(f"Not decided: {each}", style="strong"))
 
 
+def counterpart_rows(found: Counterparts) -> list[tuple[str, str, str, str, str]]:
+    """Return rules by what they do as words: rule, what it does, on the device, lines there, what else happens."""
+    rows = []
+    for one in found.rules:
+        others = [each for each in one.otherwise if not each.stray]
+        said = STANDINGS[one.standing][0] + (f"; not certain: {one.unless}" if one.unless else "")
+        lines = ", ".join(str(each) for each in one.same if each.line)
+        rows.append((f"{STAGES[one.stage]} {one.name}".rstrip(), one.does, said, lines, _in_words(others)))
+    for each in found.beyond:
+        if not each.packets.stray:
+            rows.append(
+                (STAGES[each.stage], "", "only on the device", str(each.packets.place), _in_words([each.packets]))
+            )
+    rows += [("", "", f"not decided: {each}", "", "") for each in found.undecided]
+    return rows
+
+
+def _in_words(otherwise: Sequence[Otherwise]) -> str:
+    shown = [f"{each.place}: {each.does}, {_packets(each)}" for each in otherwise[:MOST]]
+    return "\n".join([*shown, *([f"and {len(otherwise) - MOST} more"] if len(otherwise) > MOST else [])])
+
+
 def counted(found: Counterparts) -> str:
     """Count the rules by what the device does, in words."""
     counts = [

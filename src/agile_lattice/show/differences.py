@@ -50,9 +50,7 @@ def show_comparisons(console: Console, comparisons: Sequence[Comparison]) -> Non
 def show_comparison(console: Console, comparison: Comparison) -> None:
     """Print what differs on one device, and a closing count."""
     rules = comparison.rules
-    shown = (
-        comparison.differences if rules is None else [each for each in comparison.differences if not _of_rules(each)]
-    )
+    shown = shown_differences(comparison)
     if shown:
         console.print(_table(shown))
     if rules is not None:
@@ -64,6 +62,19 @@ def show_comparison(console: Console, comparison: Comparison) -> None:
     for family in comparison.unseen_families:
         console.print(Text(f"Not compared: IPv{family} rules (no input covers them).", "strong"))
     console.print(Text(f"{comparison.device}: {summary(comparison)}", style="head"))
+
+
+def shown_differences(comparison: Comparison) -> Sequence[Difference]:
+    """Return the differences but those of lists of rules, where it is shown instead what the rules do."""
+    if comparison.rules is None:
+        return comparison.differences
+    return [each for each in comparison.differences if not _of_rules(each)]
+
+
+def missing_words(comparison: Comparison) -> list[str]:
+    """Return what was not compared, in words."""
+    found = [f"{section}: no input covers this section" for section in comparison.unseen]
+    return found + [f"IPv{family} rules: no input covers them" for family in comparison.unseen_families]
 
 
 def _of_rules(one: Difference) -> bool:
@@ -80,7 +91,7 @@ def summary(comparison: Comparison) -> str:
     if comparison.rules is None:
         text = _counted([one.effect for one in comparison.differences])
     else:
-        others = [one.effect for one in comparison.differences if not _of_rules(one)]
+        others = [one.effect for one in shown_differences(comparison)]
         text = "; ".join([counted(comparison.rules), *([_counted(others) + " besides"] if others else [])])
     if comparison.left_out:
         text += f", {comparison.left_out} more not shown (counted in the exit code)"

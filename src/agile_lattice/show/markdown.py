@@ -6,7 +6,8 @@ import re
 from collections.abc import Sequence
 
 from agile_lattice.compare.differences import Difference
-from agile_lattice.show.differences import CHANGES, EFFECTS
+from agile_lattice.show.counterparts import counterpart_rows
+from agile_lattice.show.differences import CHANGES, EFFECTS, missing_words, shown_differences
 from agile_lattice.show.proving import summary
 from agile_lattice.show.report import Facts
 from agile_lattice.show.templates import template
@@ -17,7 +18,7 @@ def comment(facts: Facts) -> str:
     """Write the comment."""
     return template("report.md").render(
         facts=facts, headline=_headline(facts), summary=summary, changes=CHANGES, effects=EFFECTS, side=_side,
-        fence=_fence, cell=_cell, code=_code,
+        fence=_fence, cell=_cell, code=_code, shown=shown_differences, missing=missing_words, rows=counterpart_rows,
     )  # fmt: skip
 
 
@@ -25,7 +26,7 @@ def _headline(facts: Facts) -> str:
     """Say the most important in one line."""
     parts = [plural(len(facts.open_findings), "finding")]
     if facts.compared is not None:
-        parts.append(plural(sum(len(each.differences) for each in facts.compared), "difference"))
+        parts.append(plural(sum(len(shown_differences(each)) for each in facts.compared), "difference"))
     if facts.change is not None:
         felt = [each.device for each in facts.change.verdicts if not each.same]
         packets = (

@@ -22,7 +22,8 @@ from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
 from agile_lattice.plan.usage import plans
 from agile_lattice.show.address_map import strip_figure
-from agile_lattice.show.differences import CHANGES, EFFECTS
+from agile_lattice.show.counterparts import counterpart_rows
+from agile_lattice.show.differences import CHANGES, EFFECTS, missing_words, shown_differences
 from agile_lattice.show.network import network_figure
 from agile_lattice.show.proving import PARTS, summary
 from agile_lattice.show.templates import template
@@ -72,11 +73,10 @@ def page(facts: Facts) -> str:
     """Write the page."""
     network, sources = facts.network, _Sources()
     compared = facts.compared
-    differences = None if compared is None else [_difference(each, one, sources) for each in compared
-                                                 for one in each.differences]  # fmt: skip
+    differences = None if compared is None else [row for each in compared for row in _differences(each, sources)]
     verdicts = [*facts.verdicts, *(facts.change.verdicts if facts.change is not None else ())]
     counted = [(len(network.devices), "device"), (len(facts.open_findings), "finding")]
-    counted += [(len(differences), "difference")] if differences is not None else []
+    counted += [(sum(len(shown_differences(each)) for each in compared), "difference")] if compared is not None else []
     counts = [(count, what if count == 1 else f"{what}s") for count, what in counted]
     drawn = ", ".join(each.name for each in network.devices)
     contents = {"network": "Network", "addresses": "Addresses", "findings": "Findings"}
@@ -90,7 +90,10 @@ def page(facts: Facts) -> str:
         plan=svg(strip_figure(blocks), "plan") if blocks else "",
         planned="; ".join(f"{each.name} {each.prefix}: {each.left} left" for each in blocks),
         addresses=_addresses(network, sources), findings=[_finding(each, sources) for each in facts.open_findings],
-        differences=differences, change=facts.change, sides=("before", "now") if facts.change else ("intent", "device"),
+        differences=differences, rules=[
+            (each.device, f"rules-{number}", [_plain(*row) for row in counterpart_rows(each.rules)])
+            for number, each in enumerate(compared or (), 1) if each.rules is not None
+        ], change=facts.change, sides=("before", "now") if facts.change else ("intent", "device"),
         packets=[
             (each, summary(each), [_packets(one) for one in each.shown if one.witness is not None])
             for each in verdicts
@@ -157,6 +160,17 @@ def _addresses(network: Network, sources: _Sources) -> list[list[Cell]]:
 def _finding(one: Finding, sources: _Sources) -> list[Cell]:
     head = one.severity, f"{one.severity}: {one.slug}", ""
     return [head, *_plain(one.subject, one.what, one.remedy), _place(one.place, sources)]
+
+
+def _differences(one: Comparison, sources: _Sources) -> Iterator[list[Cell]]:
+    """Yield what differs on a device, what was not understood, and what was not compared."""
+    for each in shown_differences(one):
+        yield _difference(one, each, sources)
+    for left in one.leftovers:
+        words = f"{nearest(left.place)}: {left.text}"
+        yield [*_plain(one.device, "not understood"), ("may-change-traffic", left.reason, ""), *_plain("", words, "")]
+    for words in missing_words(one):
+        yield [*_plain(one.device, "not compared"), ("may-change-traffic", words, ""), *_plain("", "", "")]
 
 
 def _difference(of: Comparison, one: Difference, sources: _Sources) -> list[Cell]:
