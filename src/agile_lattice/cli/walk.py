@@ -5,9 +5,6 @@ from __future__ import annotations
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
-import msgspec
-from msgspec.structs import replace
-
 from agile_lattice.behaviour.flow_parsing import Sent, packet_of
 from agile_lattice.behaviour.probing import ProbePlan, plan_probes
 from agile_lattice.behaviour.topology import Topology
@@ -15,10 +12,10 @@ from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import print_json, write_picture
-from agile_lattice.compare.applying import as_it_is
+from agile_lattice.compare.beside import Beside, followed_beside
 from agile_lattice.dialects import read_device
 from agile_lattice.dialects.registry import catalogue_beside
-from agile_lattice.intent.model import Device, Network
+from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
@@ -26,32 +23,11 @@ from agile_lattice.notation.located import read_text
 from agile_lattice.notation.lookup import chosen_devices
 from agile_lattice.show.flows import show_flows
 from agile_lattice.show.probing import show_plan
-from agile_lattice.show.terminal import console, plural
+from agile_lattice.show.terminal import console
 from agile_lattice.show.walking import show_both, show_walk
 
 EXAMPLE = "lattice walk intent.yaml 192.0.2.77 203.0.113.5 tcp/443 --at quay-edge:wan0"
 FORMATS: tuple[str, ...] = ("json",)
-
-
-class Beside(msgspec.Struct, frozen=True):
-    """A packet's way as the intent says, and on devices as they were captured.
-
-    Attributes:
-        intent, captured: The two ways.
-        unless: What of the devices on the second way was not understood, and may decide otherwise.
-    """
-
-    intent: Walk
-    captured: Walk
-    unless: tuple[str, ...] = ()
-
-    @property
-    def same(self) -> bool:
-        """Whether it ends in the same way, as the same packet, as far as everything was understood."""
-        ends = [(each.end, each.visits[-1].after, each.answer) for each in (self.intent, self.captured)]
-        return ends[0] == ends[1] and not self.unless
-
-
 DOCUMENTS = {"": Walk, "--flows": list[Walk], "--plan": ProbePlan, "--captured": Beside}
 
 
@@ -109,21 +85,12 @@ def run(arguments: Namespace) -> int:
 def _beside(network: Network, sent: Sent, arguments: Namespace) -> int:
     """Follow a packet by the intent and by captures; 0 if it gets there in the same way on both."""
     catalogue = catalogue_beside(Path(arguments.intent))
-    names = arguments.device or [None]
-    given = Namespace(captures=arguments.captured, device=names[0])
-    there: dict[str, Device] = {}
-    unless: dict[str, str] = {}
-    for device, texts in captured_texts(network, given):
-        capture = read_device(device.name, device.speaks, texts, catalogue)
-        there[device.name] = replace(as_it_is(device, capture), name=device.name)
-        if capture.leftovers:
-            first, rest = capture.leftovers[0], len(capture.leftovers) - 1
-            more = f", and {plural(rest, 'other line')}" if rest else ""
-            unless[device.name] = f"{first.place}: {first.text}{more}"
-    captured = replace(network, devices=tuple(there.get(each.name, each) for each in network.devices))
-    ways = [walk(Topology(each), sent.header, sent.device, sent.arrives) for each in (network, captured)]
-    passed = [each.device for each in ways[1].visits if each.device in unless]
-    found = Beside(ways[0], ways[1], tuple(unless[each] for each in dict.fromkeys(passed)))
+    given = Namespace(captures=arguments.captured, device=(arguments.device or [None])[0])
+    captures = {
+        device.name: read_device(device.name, device.speaks, texts, catalogue)
+        for device, texts in captured_texts(network, given)
+    }
+    found = followed_beside(network, captures, sent)
     if arguments.format == "json":
         print_json(found)
     else:

@@ -1,0 +1,80 @@
+"""A packet's way as the intent says, and on devices as they were captured."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import msgspec
+from msgspec.structs import replace
+
+from agile_lattice.behaviour.flow_parsing import Sent
+from agile_lattice.behaviour.flows import matches
+from agile_lattice.behaviour.topology import Topology
+from agile_lattice.behaviour.walking import Visit, Walk, walk
+from agile_lattice.compare.applying import as_it_is
+from agile_lattice.compare.doubts import unknown_of
+from agile_lattice.dialects.assembly import Capture
+from agile_lattice.intent.model import Device, Network
+
+ASKED = {"way": {"routes", "interfaces"}}  # what a stage depends on, where that is not the stage itself
+
+
+class Beside(msgspec.Struct, frozen=True):
+    """A packet's way as the intent says, and on devices as they were captured.
+
+    Attributes:
+        intent, captured: The two ways.
+        unless: What of the devices on the second way was not understood, and may decide otherwise.
+    """
+
+    intent: Walk
+    captured: Walk
+    unless: tuple[str, ...] = ()
+
+    @property
+    def same(self) -> bool:
+        """Whether it ends in the same way, as the same packet, as far as everything was understood."""
+        ends = [(each.end, each.visits[-1].after, each.answer) for each in (self.intent, self.captured)]
+        return ends[0] == ends[1] and not self.unless
+
+
+def followed_beside(network: Network, captures: Mapping[str, Capture], sent: Sent) -> Beside:
+    """Follow a packet by the intent and on captured devices.
+
+    Args:
+        network: The network.
+        captures: What was read of devices, by their names; others are taken to be as the intent says.
+        sent: The packet, and where it comes in.
+    """
+
+    def as_captured(device: Device) -> Device:
+        capture = captures.get(device.name)
+        return device if capture is None else replace(as_it_is(device, capture), name=device.name)
+
+    there = replace(network, devices=tuple(map(as_captured, network.devices)))
+    ways = [walk(Topology(each), sent.header, sent.device, sent.arrives) for each in (network, there)]
+    doubts = [
+        words
+        for visit in ways[1].visits
+        if visit.device in captures
+        for words in _doubts(captures[visit.device], visit)
+    ]
+    return Beside(ways[0], ways[1], tuple(dict.fromkeys(doubts)))
+
+
+def _doubts(capture: Capture, visit: Visit) -> list[str]:
+    """Return the lines that were not understood and could decide about a packet before what was found to decide."""
+    bounds = {(each.place.file, each.place.line): each.bounds for each in capture.bounds if each.bounds}
+    texts = {(each.place.file, each.place.line): each.text for each in capture.leftovers}
+    headers = {header for each in visit.stages for header in (each.before, each.after)}
+    unknown, found = unknown_of(capture), []
+    for doubt in unknown.doubts:
+        line = doubt.place.file, doubt.place.line
+        within = bounds.get(line)
+        if within is not None and not any(
+            matches(one, header, visit.arrives, visit.leaves) for one in within for header in headers
+        ):
+            continue
+        if any(doubt.touches & ASKED.get(each.stage, {each.stage}) for each in visit.stages):
+            found.append(f"{doubt.place}: {texts.get(line, '')}")
+    return found
