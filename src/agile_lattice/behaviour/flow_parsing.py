@@ -31,7 +31,7 @@ def packet_of(network: Network, words: tuple[str, str, str], at: str | None, pla
     Args:
         network: Where hosts and devices are looked up.
         words: Source and destination, as addresses or names of hosts, and the service.
-        at: The interface that it comes in by, as `DEVICE:INTERFACE`; `None` if that is on its source's own link.
+        at: The interface on which it arrives, as `DEVICE:INTERFACE`; `None` if that is on its source's own link.
         place: Where the words are written.
 
     Raises:
@@ -52,7 +52,7 @@ def follow(network: Network, source: str, destination: str, service: str, at: st
         source: An address, or a host that the intent names.
         destination: Likewise.
         service: Protocol and port, such as `tcp/443`, or `icmp`.
-        at: The interface that it comes in by, as `DEVICE:INTERFACE`; `None` if that is on its source's own link.
+        at: The interface on which it arrives, as `DEVICE:INTERFACE`; `None` if that is on its source's own link.
 
     Raises:
         NotationError: If it is no packet, or it cannot be told where it comes in.

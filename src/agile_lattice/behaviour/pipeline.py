@@ -129,7 +129,7 @@ class Passing:
         )
 
     def table(self, family: int) -> Table:
-        """Return the table that decides about packets which come in by this interface."""
+        """Return the table that decides about packets that arrive on this interface."""
         arrival = self.device.interface(self.arrives)
         return self.topology.table(self.device.name, family, arrival.instance if arrival is not None else "")
 

@@ -1,6 +1,6 @@
 """Ordinary packets: towards an address, of a box. What a walk needs to show something.
 
-A candidate is the interface that a packet comes in by, and its header.
+A candidate is the interface on which a packet arrives, and its header.
 """
 
 from __future__ import annotations

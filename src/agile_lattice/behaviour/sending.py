@@ -46,7 +46,7 @@ UNICAST = {family: _all_but(family) for family in BITS}
 def sendable(sides: Sequence[Treating]) -> Box | None:
     """Return the packets that somebody could send into a device, given as it is on two sides; None for none.
 
-    They come in by an interface that is up on one of them. Their source is not one of the device's own addresses, nor
+    They arrive on an interface that is up on one of them. Their source is not one of the device's own addresses, nor
     one that it answers for: who else would send from it?
     """
     space = sides[0].space

@@ -100,7 +100,7 @@ class Treating:
                 yield from self._looked_up(name, part, action, budget)
 
     def refuses(self, name: str, destination: Address) -> str:
-        """Tell why packets do not come in by an interface to a destination; empty if they do."""
+        """Tell why packets to a destination do not arrive on an interface; empty if they do."""
         if reason := cut_off(self.device, name):
             return reason
         here = ((destination.value, destination.value),)

@@ -90,7 +90,7 @@ def walk(topology: Topology, header: Header, device: str, arrives: str) -> Walk:
         topology: The network's devices as neighbours.
         header: The packet as it comes to the first device.
         device: The first device.
-        arrives: The interface of it that the packet comes in by.
+        arrives: The interface of it on which the packet arrives.
 
     Raises:
         KeyError: If there is no such device or interface.

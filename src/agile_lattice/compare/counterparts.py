@@ -41,7 +41,7 @@ class Otherwise(msgspec.Struct, frozen=True):
         does: What it does, in words.
         packets: What both match; some of that may be decided by earlier rules.
         example: A packet.
-        stray: Whether all of them come from sources that do not belong behind the interface that they come in by.
+        stray: Whether all of them come from sources that do not belong behind their ingress interface.
     """
 
     place: Place
@@ -323,7 +323,7 @@ def _impossible(device: Device, space: Space, stage: Listed) -> Iterator[Box]:
 
 
 def _strays(device: Device, space: Space) -> Iterator[Box]:
-    """Yield the packets that come in by an interface from sources that are routed elsewhere."""
+    """Yield the packets that arrive on an interface from sources that are routed elsewhere."""
     for number, there in _routed(device, space):
         if rest := minus(space.any_address, there):
             yield with_spans(with_spans(space.box(), ARRIVES, ((number, number),)), SOURCE, rest)
