@@ -237,6 +237,27 @@ def test_whenever_it_is_cut_the_device_is_old_or_new(near: Site) -> None:
 
 @pytest.mark.real
 @live
+def test_rules_of_iptables_and_settings_of_the_kernel_are_pushed_too(near: Site) -> None:
+    near.edge.inside("nft", "flush", "ruleset")
+    text = near.intent.read_text().replace("[iproute2, nftables]", "[iproute2, iptables, sysctl]")
+    near.intent.write_text(
+        text.replace(
+            "    interfaces:", "    settings: {forwarding: true, reverse-path: loose}\n    interfaces:"
+        ).replace("from: inside, to: outside, source-b", "to: outside, source: 10.40.10.0/24, source-b")
+    )
+    near.edge.inside("sysctl", "-qw", "net.ipv4.ip_forward=0")
+    near.edge.inside("iptables", "-t", "nat", "-A", "POSTROUTING", "-o", "out0", "-j", "MASQUERADE")
+    near.lattice("capture", "intent.yaml", "--into", "archive")
+    rules, forwards = near.edge.inside("iptables-save"), near.edge.inside("sysctl", "net.ipv4.ip_forward")
+    code, found = near.push()
+    assert (code, found["outcome"]) == (0, "kept"), found
+    assert near.lattice("diff", "intent.yaml", "archive@good")[0] == 0
+    assert "DNAT --to-destination 10.40.10.7" in near.edge.inside("iptables-save")
+    assert near.edge.inside("sysctl", "net.ipv4.ip_forward") != forwards and "DNAT" not in rules
+
+
+@pytest.mark.real
+@live
 def test_of_several_at_once_one_wins_and_a_guard_that_is_killed_has_another(near: Site) -> None:
     near.lattice("capture", "intent.yaml", "--into", "archive")
     near.edge.inside("nft", "flush", "chain", "ip", "lattice", "departure")

@@ -219,6 +219,7 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     Attributes:
         capture: By the name of a text the command that prints it; by `*` a pattern of files, each a text by itself.
         apply: The command that takes a change from its standard input; empty if there is none.
+        whole: The command that takes a whole text, where a change is an edit of it; empty if there is none.
         back: The command that takes a change back, if it is another one: it goes on where something is not there.
         look: What prints the running state so that two times can be compared: without counters and ages.
         secrets: Regular expressions with a group, for passwords and keys in captured texts.
@@ -228,6 +229,7 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     capture: dict[str, str] = {}
     apply: str = ""
+    whole: str = ""
     back: str = ""
     look: str = ""
     secrets: tuple[str, ...] = ()

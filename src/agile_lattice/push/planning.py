@@ -11,11 +11,12 @@ from agile_lattice.compare.differences import Comparison
 from agile_lattice.compare.mending import Mend, Mending, mend
 from agile_lattice.dialects import read_device
 from agile_lattice.dialects.assembly import Capture
-from agile_lattice.dialects.dialect import Dialect
+from agile_lattice.dialects.dialect import Dialect, Running
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.errors import LatticeError
 from agile_lattice.intent.model import Device
 from agile_lattice.push.carrying import Load
+from agile_lattice.transport.capturing import SEALED
 
 
 class PushRefused(LatticeError):
@@ -82,14 +83,17 @@ def plan_push(
         return None
     dialects = {name: catalogue.dialect(name) for name in intent.speaks}
     for each in mending.mends:
-        if not dialects[each.dialect].running.apply or each.how == "edited":
+        running = dialects[each.dialect].running
+        if not (running.whole if each.how == "edited" else running.apply):
             raise PushRefused(
                 intent.name, f"{each.dialect} does not say how a running system is told a change",
                 "Its change is printed by `lattice mend`: make it by hand.",
             )  # fmt: skip
+        if each.how == "edited" and any(SEALED in one.before + one.after for one in each.files):
+            raise PushRefused(intent.name, f"a text of {each.dialect} has a secret, which an archive cannot give back")
     look = look_script([*dialects.values()])
-    change = "set -e\n" + "".join(_telling(dialects[each.dialect], each.change) for each in mending.mends)
-    back = "".join(_telling(dialects[each.dialect], each.undo, back=True) for each in mending.mends[::-1])
+    change = "set -e\n" + "".join(_telling(dialects[each.dialect].running, each) for each in mending.mends)
+    back = "".join(_telling(dialects[each.dialect].running, each, back=True) for each in mending.mends[::-1])
     return Plan(mending, Load(change, back, look, before, seconds))
 
 
@@ -102,8 +106,15 @@ def _known(capture: Capture) -> tuple[object, ...]:
     return capture.device, [each.text for each in capture.leftovers]
 
 
-def _telling(dialect: Dialect, text: str, back: bool = False) -> str:
-    command = dialect.running.back if back and dialect.running.back else dialect.running.apply
+def _telling(running: Running, one: Mend, back: bool = False) -> str:
+    """Return the lines of a script that make a change, or take it back."""
+    if one.how == "edited":
+        return "".join(_given(running.whole, each.before if back else each.after) for each in one.files)
+    command = running.back if back and running.back else running.apply
+    return _given(command, one.undo if back else one.change)
+
+
+def _given(command: str, text: str) -> str:
     end = "END-OF-CHANGE"
     while end in text:
         end += "-"
