@@ -404,10 +404,15 @@ def test_who_interrupts_finds_nothing_half_done(
     ],
 )
 def test_a_packet_is_followed_through_what_a_device_has_beside_the_intent(
-    packet: str, code: int, words: tuple[str, ...], capsys: pytest.CaptureFixture[str]
+    packet: str,
+    code: int,
+    words: tuple[str, ...],
+    capsys: pytest.CaptureFixture[str],
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    captured = ["--captured", str(DEMO / "by-hand/island-gate"), "--device", "island-gate"]
-    assert main(["walk", str(DEMO / "by-hand/island.yaml"), *packet.split(), *captured]) == code
+    monkeypatch.chdir(DEMO / "by-hand")
+    captured = ["--captured", "island-gate", "--device", "island-gate"]
+    assert main(["walk", "island.yaml", *packet.split(), *captured]) == code
     said = capsys.readouterr().out
     assert all(each in said for each in words), said
     as_meant = said.split("as captured")[0]

@@ -94,7 +94,7 @@ def _beside(network: Network, sent: Sent, arguments: Namespace) -> int:
     if arguments.format == "json":
         print_json(found)
     else:
-        show_both(console(), found.intent, found.captured, found.unless, found.same)
+        show_both(console(), found)
     return 0 if found.same and found.captured.arrives else 1
 
 

@@ -32,10 +32,15 @@ class Beside(msgspec.Struct, frozen=True):
     unless: tuple[str, ...] = ()
 
     @property
-    def same(self) -> bool:
-        """Whether it ends in the same way, as the same packet, as far as everything was understood."""
+    def alike(self) -> bool:
+        """Whether it ends in the same way, as the same packet, as far as was understood."""
         ends = [(each.end, each.visits[-1].after, each.answer) for each in (self.intent, self.captured)]
-        return ends[0] == ends[1] and not self.unless
+        return ends[0] == ends[1]
+
+    @property
+    def same(self) -> bool:
+        """Whether it does, and all that could decide about it was understood."""
+        return self.alike and not self.unless
 
 
 def followed_beside(network: Network, captures: Mapping[str, Capture], sent: Sent) -> Beside:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 from rich import box
 from rich.console import Console, Group
 from rich.table import Table
@@ -11,6 +9,7 @@ from rich.table import Table
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.pipeline import Stage
 from agile_lattice.behaviour.walking import Visit, Walk
+from agile_lattice.compare.beside import Beside
 from agile_lattice.show.terminal import NARROW, Text, located, plural
 
 NAMES = {
@@ -36,24 +35,23 @@ def show_walk(console: Console, walk: Walk) -> None:
         console.print(Text(f"but {walk.obstacle}", style="strong"))
 
 
-def show_both(console: Console, intent: Walk, captured: Walk, unless: Sequence[str], same: bool) -> None:
+def show_both(console: Console, both: Beside) -> None:
     """Print the way of a packet as the intent says, and on devices as they were captured."""
     console.rule("as the intent says", style="place", align="left")
-    show_walk(console, intent)
+    show_walk(console, both.intent)
     console.print()
     console.rule("as captured", style="place", align="left")
-    show_walk(console, captured)
+    show_walk(console, both.captured)
     console.print()
-    for each in unless:
+    for each in both.unless:
         console.print(Text(f"not certain: not understood is {each}", style="strong"))
-    if same:
-        console.print(Text("the same on both", style="head"))
-    elif intent.outcome == captured.outcome and not unless:
-        console.print(Text("it ends alike, as another packet", style="strong"))
-    elif intent.outcome != captured.outcome:
-        console.print(
-            Text(f"otherwise: {intent.outcome}, as the intent says; {captured.outcome}, as captured", style="strong")
-        )
+    if both.alike:
+        words = "the same on both, as far as it was understood" if both.unless else "the same on both"
+    elif both.intent.outcome == both.captured.outcome:
+        words = "it ends alike, as another packet"
+    else:
+        words = f"otherwise: {both.intent.outcome}, as the intent says; {both.captured.outcome}, as captured"
+    console.print(Text(words, style="head" if both.same else "strong"))
 
 
 def _show_visit(console: Console, visit: Visit) -> None:
