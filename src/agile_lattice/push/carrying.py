@@ -18,6 +18,8 @@ from agile_lattice.transport.sessions import Session
 HOME = "/run/agile-lattice"  # on the device: gone after a restart, as the change itself is
 PAUSE = 0.2  # seconds between two questions
 TO_GO_BACK = 60  # seconds that the way back may take, and a device to be reached again
+RESTARTED = "It may have been restarted: capture it, and look at the difference."
+GONE = 3  # what a question exits with if the change is not there
 State = Literal["", "armed", "applied", "kept", "back", "stuck", "busy", "moved", "unfinished"]
 ENDS: tuple[State, ...] = ("kept", "back", "stuck", "busy", "moved", "unfinished")
 
@@ -57,9 +59,11 @@ class Carried:
     def state(self) -> State:
         """Ask how far it is."""
         here = shlex.quote(self.folder)
-        answer = self.session.run(f"cd {here} 2>/dev/null || exit 3; cat outcome 2>/dev/null || cat state 2>/dev/null")
-        if answer.code == 3:
-            raise TransportError(self.session.device, "the change is not there any more", remedy="It was restarted?")
+        answer = self.session.run(
+            f"cd {here} 2>/dev/null || exit {GONE}; cat outcome 2>/dev/null || cat state 2>/dev/null"
+        )
+        if answer.code == GONE:
+            raise TransportError(self.session.device, "the change is not there any more", remedy=RESTARTED)
         return _state(answer.output)
 
     def settled(self, wanted: Sequence[State], seconds: float) -> State:
