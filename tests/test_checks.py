@@ -9,6 +9,7 @@ from xml.etree import ElementTree
 
 import pytest
 
+import agile_lattice as al
 from agile_lattice.checks import CHECKS, Check, example_intent, findings
 from agile_lattice.cli.main import main
 from agile_lattice.notation.errors import NotationError
@@ -90,3 +91,32 @@ def test_a_leak_is_shown_by_a_packet_that_leaks() -> None:
     [one] = findings(loads(example_intent(CHECKS["private-source-leaves"].wrong)))
     source = re.search(r"such as (10\.41\.\d+\.\d+) -> [\d.]+ \S+ from lan0 to wan0", one.what)
     assert source, "10.40.10.0/24 is translated, what is behind 10.40.10.2 is not"
+
+
+REACHED = """
+lattice: 1
+devices:
+  quay:
+    speaks: [iproute2, nftables]
+    connection: {ssh: TO, port: 2222}
+    interfaces: {wan0: {address: 203.0.113.2/28}, lan0: {address: 10.40.10.1/24, enabled: SHUT}}
+    management: ENTRIES
+"""
+
+
+@pytest.mark.parametrize(
+    ("to", "shut", "entries", "found"),
+    [
+        ("10.40.10.1", "true", "[]", False),
+        ("10.40.10.1", "true", "[{service: tcp/2222}]", False),
+        ("10.40.10.1", "true", "[{from: lan0, service: [udp/161, tcp/2000-3000]}]", False),
+        ("10.40.10.1", "true", "[{from: lan0}]", False),
+        ("10.40.10.1", "true", "[{from: wan0, service: tcp/2222}, {from: lan0, service: udp/2222}]", True),
+        ("quay.example", "true", "[{from: wan0, service: tcp/2222}]", False),
+        ("quay.example", "true", "[{service: tcp/22}]", True),
+        ("10.40.10.1", "false", "[]", True),
+    ],
+)
+def test_a_connection_that_the_intent_itself_forbids_is_found(to: str, shut: str, entries: str, found: bool) -> None:
+    text = REACHED.replace("TO", to).replace("SHUT", shut).replace("ENTRIES", entries)
+    assert ("connection-not-let-in" in {each.slug for each in al.check(al.loads(text))}) == found

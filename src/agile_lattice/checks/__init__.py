@@ -7,6 +7,7 @@ from agile_lattice.checks import (
     addresses,
     answering,
     blocks,
+    connections,
     interfaces,
     leaving,
     order,
@@ -23,7 +24,8 @@ from agile_lattice.checks import (
 from agile_lattice.checks.registry import CHECKS, Check, Finding, example_intent, findings
 
 __all__ = [
-    "CHECKS", "Check", "Finding", "addresses", "answering", "blocks", "example_intent", "findings", "interfaces",
+    "CHECKS", "Check", "Finding", "addresses", "answering", "blocks", "connections", "example_intent", "findings",
+    "interfaces",
     "leaving", "order", "permits", "pools", "publishing", "reachability", "routes", "series", "services", "summaries",
     "values",
 ]  # fmt: skip
