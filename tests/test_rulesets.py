@@ -186,3 +186,24 @@ def test_the_router_on_the_island_is_mended_where_it_is_certain() -> None:
         ("destination NAT", 30), ("destination NAT", 31), ("permit", 9), ("permit", 10))]  # fmt: skip
     after = al.diff(island, al.read("island-gate", island.speaks, {"ruleset.nft": mend.files[0].after}))
     assert after.rules is not None and after.rules.rules[3].standing == "same"
+
+
+def test_a_rule_that_its_chain_cannot_hold_is_withheld_with_the_reason() -> None:
+    text = """
+lattice: 1
+devices:
+  edge:
+    speaks: [iproute2, nftables]
+    interfaces: {in0: {address: 10.40.10.1/24}, out0: {address: 203.0.113.2/28}}
+    routes: [{to: default, via: 203.0.113.1}]
+    translations: [{name: web, publish: WHERE, service: tcp/443, on: 10.40.10.7, facing: out0}]
+"""
+    rules = "table inet n {\n\tchain p {\n\t\ttype nat hook prerouting priority dstnat; policy accept;\n\t}\n}\n"
+    named, learned = (al.loads(text.replace("WHERE", each)).device("edge") for each in ("203.0.113.2", "interface"))
+    [mend] = al.mend(named, [("rules", rules)]).mends
+    # (The kernel's tools want an address named in such a chain, and say the family themselves then.)
+    assert "ip daddr 203.0.113.2 tcp dport 443 counter dnat to 10.40.10.7" in mend.change
+    mending = al.mend(learned, [("rules", rules)])
+    assert not mending.mends
+    [held] = mending.held
+    assert held.subject == "destination NAT web" and "has to name an address" in held.reason

@@ -34,12 +34,20 @@ from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.stages import Rule
 
 NO_CHAIN = "nothing in this ruleset is asked where the rule would have to stand: set up a chain for it by hand"
+NO_ADDRESS = (
+    "in a chain for both address families a rule that rewrites has to name an address: "
+    "give the translation a `source`, or an address in place of `interface`"
+)
 NO_NUMBER = "to take a line away takes its number, which `{}` prints"
 ALSO_MEANT = "it also does what the intent wants of it: narrow it by hand"
 NOT_CLOSED = "put there, it would not treat all its packets as the intent says, or others would change"
 NO_RULE = "what passes there is decided by no rule of its own but by a policy or a map: change that by hand"
 GUARDED = "it lets management in: take it away by hand, if another way in is left"
 STAGE_WORDS = {"arrival": "destination NAT", "departure": "source NAT", "permits": "permit", "access": "management"}
+
+
+class _UnsayableError(Exception):
+    """A rule cannot be said where it would have to stand, and why."""
 
 
 class ProgramText(msgspec.Struct, frozen=True):
@@ -119,7 +127,11 @@ class _Planner:
             self.held.append(Held(subject, rule.unless, firm=True))
             return
         # Right before what treats its packets otherwise; where they leave the chain before that, at its beginning.
-        tries = [self._places_for(rule, first) for first in (False, True)]
+        try:
+            tries = [self._places_for(rule, first) for first in (False, True)]
+        except _UnsayableError as error:
+            self.held.append(Held(subject, str(error), firm=True))
+            return
         if not any(tries[0].values()):
             self.held.append(Held(subject, NO_CHAIN, firm=True))
         elif not any(self._kept(found, lambda after: _closes(after, rule)) for found in tries):
@@ -159,10 +171,17 @@ class _Planner:
             for fact in facts_of(self.intent)[kind]:
                 if not _is_of(fact, kind, rule) or (family and family not in _families(fact)):
                     continue
+                if (
+                    isinstance(fact, Rule)
+                    and not family
+                    and fact.to is not None
+                    and _families(fact, "source", "destination") == {4, 6}
+                ):
+                    raise _UnsayableError(NO_ADDRESS)
                 try:
                     texts = render_facts(ruleset.dialect, {kind: [fact]}, form)
-                except Refusals:
-                    continue
+                except Refusals as refused:
+                    raise _UnsayableError(refused.refusals[0].reason) from None
                 begins = ruleset.form.change.own.partition(" ")[0]
                 for node in _all(outline(ruleset.dialect, form, texts)):
                     said = node.statement.text
@@ -258,9 +277,9 @@ def _is_of(fact: Fact, kind: str, rule: Counterpart) -> bool:
     return isinstance(fact, Passage) and HOOKS[rule.stage] == kind and fact.place.is_line_of(rule.place)
 
 
-def _families(fact: Fact) -> set[int]:
-    """Return the families of the addresses that a rule names; both if it names none."""
-    named = (getattr(fact, field, None) for field in ("source", "destination", "to"))
+def _families(fact: Fact, *fields: str) -> set[int]:
+    """Return the families of the addresses that a rule names in some fields, or any; both if it names none."""
+    named = (getattr(fact, field, None) for field in fields or ("source", "destination", "to"))
     return {each.family for each in named if isinstance(each, AddressSet)} or {4, 6}
 
 
