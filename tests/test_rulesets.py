@@ -19,6 +19,7 @@ from agile_lattice.compare.mending import Mending
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.learned import with_learned
 from agile_lattice.intent.model import Device
+from agile_lattice.show.differences import shown_differences
 from machines import Machine
 from test_laws import MANY
 from test_programs import DEMO, RULESETS, TABLES, first
@@ -183,7 +184,8 @@ def test_the_router_on_the_island_is_mended_where_it_is_certain() -> None:
     assert kept(text, mend.files[0].after) == []
     subjects = [each.subject for each in mending.held]
     assert subjects == [f"{what} ruleset.nft:{line}" for what, line in (
-        ("destination NAT", 30), ("destination NAT", 31), ("permit", 9), ("permit", 10))]  # fmt: skip
+        ("destination NAT", 30), ("destination NAT", 31), ("source NAT", 36),
+        ("permit", 9), ("permit", 10))]  # fmt: skip
     after = al.diff(island, al.read("island-gate", island.speaks, {"ruleset.nft": mend.files[0].after}))
     assert after.rules is not None and after.rules.rules[3].standing == "same"
 
@@ -207,3 +209,27 @@ devices:
     assert not mending.mends
     [held] = mending.held
     assert held.subject == "destination NAT web" and "has to name an address" in held.reason
+
+
+@pytest.mark.parametrize(("permits", "subject"), [
+    ("", "permit"),  # the intent lets everything pass
+    ("    permits: [{name: out, from: in0, to: out0}]\n", "replies to permitted connections in permits"),
+])  # fmt: skip
+def test_what_is_no_rule_of_the_intent_is_not_passed_over(permits: str, subject: str) -> None:
+    text = """
+lattice: 1
+devices:
+  edge:
+    speaks: [iproute2, nftables]
+    interfaces: {in0: {address: 10.40.10.1/24}, out0: {address: 203.0.113.2/28}}
+    routes: [{to: default, via: 203.0.113.1}]
+"""
+    rules = (
+        "table inet f {\n\tchain w {\n\t\taccept\n\t}\n\tchain a {\n\t\ttype filter hook forward priority filter; "
+        'policy drop;\n\t\tiifname "in0" oifname "out0" jump w\n\t}\n}\n'
+    )
+    intent = al.loads(text + permits).device("edge")
+    mending = al.mend(intent, [("rules", rules)])
+    assert not mending.mends and [each.subject for each in mending.held] == [subject]
+    shown = shown_differences(al.diff(intent, al.read("edge", intent.speaks, {"rules": rules})))
+    assert {each.subject for each in shown} == {subject}

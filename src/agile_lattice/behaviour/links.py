@@ -74,7 +74,7 @@ def asked_by(family: int) -> str:
 
 
 def wire(device: Device, name: str) -> Hashable:
-    """Return what packets pass that come in or go out by an interface, as a value that is equal if it is the same."""
+    """Return what packets pass that enter or leave through an interface, as a value that is equal if it is the same."""
     one = device.interface(name)
     if one is None:
         return name

@@ -209,7 +209,7 @@ def _interfaces(left: Device, right: Device) -> Iterator[Parting]:
 
 
 def _state(device: Device, name: str) -> Hashable:
-    """Return what packets that come in or go out by an interface find there; nothing if it is not there or down."""
+    """Return what packets that enter or leave through an interface find there; nothing if it is not there or down."""
     port = device.interface(name)
     if port is None or not port.enabled or port.loopback:
         return None

@@ -105,6 +105,13 @@ def _by_what_they_do(sides: Sides, capture: Capture) -> Counterparts:
     return counterparts(intent, there, stages, sides.unknown, capture.bounds)
 
 
+def told_by_rules(one: Difference, rules: Counterparts | None) -> bool:
+    """Tell whether a difference is one of lists of rules that were held against each other by what they do."""
+    lists = STAGES_OF.get(one.section)
+    told = rules is not None and lists is not None and lists <= {*rules.stages}
+    return told and not one.subject.startswith(tuple(LET.values()))
+
+
 def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
     """Return the differences between a device and its intent, with the objects that differ."""
     there, seen = capture.device, capture.sections

@@ -9,7 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.compare.applying import as_it_is, closed
-from agile_lattice.compare.comparing import compared, find_gaps
+from agile_lattice.compare.comparing import compared, find_gaps, told_by_rules
 from agile_lattice.compare.differences import Comparison, Gap
 from agile_lattice.compare.diverting import diverting
 from agile_lattice.compare.lockout import cutting, says_management
@@ -34,6 +34,8 @@ from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.intent.model import Device, Section
 from agile_lattice.intent.normal import with_mtus, without_usual_mtus
+
+NOT_OURS = "it is no rule of the intent that could come into chains which somebody else wrote: change it by hand"
 
 
 class Mend(msgspec.Struct, frozen=True):
@@ -98,6 +100,7 @@ def mend(
     ruled: set[Section] = set()
     if programs:
         ruled = {section for _, one in read if one.by_hand for section in one.sections & {*RULES}}
+        unmended = [gap.difference for gap in gaps if gap.difference.section in ruled]
         gaps = [gap for gap in gaps if gap.difference.section not in ruled]
     mender = _Mender(intent, dialects, dict(texts), read, capture, gaps)
     held = {index: one for index, one in cutting(intent, mender.there, gaps).items() if one.subject not in cut}
@@ -121,6 +124,9 @@ def mend(
             Mend(each.ruleset.dialect.name, "rule-by-rule", each.change, each.undo, (each.text,)) for each in changes
         ]
         every += kept
+        # What is no rule of the intent is not brought in: that replies pass, or that everything does.
+        others = [each for each in unmended if each.effect != "no-effect" and not told_by_rules(each, comparison.rules)]
+        every += [Held(name, NOT_OURS, firm=True) for name in dict.fromkeys(each.subject for each in others)]
     return Mending(intent.name, comparison, tuple(mends), tuple(every), says_management(intent, mender.there))
 
 

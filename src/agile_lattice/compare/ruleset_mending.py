@@ -38,6 +38,7 @@ NO_ADDRESS = (
     "in a chain for both address families a rule that rewrites has to name an address: "
     "give the translation a `source`, or an address in place of `interface`"
 )
+STRAYS = "it is otherwise only for sources that do not belong behind their ingress interface, and is left as it is"
 NO_NUMBER = "to take a line away takes its number, which `{}` prints"
 ALSO_MEANT = "it also does what the intent wants of it: narrow it by hand"
 NOT_CLOSED = "put there, it would not treat all its packets as the intent says, or others would change"
@@ -97,8 +98,13 @@ def ruleset_changes(
     for rule in rules.rules:
         if not all(each.stray for each in rule.otherwise):
             planner.bring_in(rule)
-    for each in _beyond(rules):
-        planner.take_away(each)
+        elif rule.otherwise:
+            planner.held.append(Held(f"{STAGE_WORDS[rule.stage]} {rule.name}".rstrip(), STRAYS, firm=True))
+    for each in rules.beyond:
+        if each.packets.stray:
+            planner.held.append(Held(f"{STAGE_WORDS[each.stage]} {each.packets.place}", STRAYS, firm=True))
+        else:
+            planner.take_away(each)
     return planner.changes(), planner.held
 
 

@@ -11,8 +11,8 @@ from rich.padding import Padding
 from rich.table import Table
 
 from agile_lattice.compare.applying import FELT
+from agile_lattice.compare.comparing import told_by_rules
 from agile_lattice.compare.differences import Comparison, Difference, Effect
-from agile_lattice.dialects.reading.absent import LET
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.places import Place
 from agile_lattice.show.counterparts import counted, show_counterparts
@@ -66,20 +66,13 @@ def show_comparison(console: Console, comparison: Comparison) -> None:
 
 def shown_differences(comparison: Comparison) -> Sequence[Difference]:
     """Return the differences but those of lists of rules, where it is shown instead what the rules do."""
-    if comparison.rules is None:
-        return comparison.differences
-    return [each for each in comparison.differences if not _of_rules(each)]
+    return [each for each in comparison.differences if not told_by_rules(each, comparison.rules)]
 
 
 def missing_words(comparison: Comparison) -> list[str]:
     """Return what was not compared, in words."""
     found = [f"{section}: no input covers this section" for section in comparison.unseen]
     return found + [f"IPv{family} rules: no input covers them" for family in comparison.unseen_families]
-
-
-def _of_rules(one: Difference) -> bool:
-    """Tell whether a difference is one of two lists of rules: what the rules do is shown instead."""
-    return one.section in ("translations", "permits", "access") and not one.subject.startswith(tuple(LET.values()))
 
 
 def summary(comparison: Comparison) -> str:
