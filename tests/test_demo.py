@@ -393,8 +393,12 @@ def test_who_interrupts_finds_nothing_half_done(
     ("packet", "code", "words"),
     [
         ("10.42.10.12 10.42.60.10 icmp", 1, ("ruleset.nft:16", "otherwise: delivered to 10.42.60.10 on cabin0")),
-        ("10.42.10.12 192.0.2.9 tcp/443", 0, ("ruleset.nft:22", "ruleset.nft:36", "the same on both")),
-        ("192.0.2.9 198.51.100.18 tcp/80 --at island-gate:main0", 0, ("ruleset.nft:30", "ruleset.nft:9")),
+        ("10.42.10.12 192.0.2.9 tcp/443", 1, ("ruleset.nft:22", "ruleset.nft:36", "as far as it was captured")),
+        (
+            "192.0.2.9 198.51.100.18 tcp/80 --at island-gate:main0",
+            1,
+            ("ruleset.nft:30", "ruleset.nft:9", "island-gate: routes"),
+        ),
         # The line with the rate could let it pass.
         (
             "192.0.2.9 10.42.60.12 udp/53 --at island-gate:main0",

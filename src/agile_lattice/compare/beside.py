@@ -12,7 +12,9 @@ from agile_lattice.behaviour.flows import matches
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import Visit, Walk, walk
 from agile_lattice.compare.applying import as_it_is
+from agile_lattice.compare.comparing import declares
 from agile_lattice.compare.doubts import unknown_of
+from agile_lattice.compare.equivalence import WHAT_PACKETS_FEEL
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.intent.model import Device, Network
 
@@ -25,11 +27,13 @@ class Beside(msgspec.Struct, frozen=True):
     Attributes:
         intent, captured: The two ways.
         unless: What of the devices on the second way was not understood, and may decide otherwise.
+        uncovered: What no capture of a device on it covers, and is taken to be as the intent says.
     """
 
     intent: Walk
     captured: Walk
     unless: tuple[str, ...] = ()
+    uncovered: tuple[str, ...] = ()
 
     @property
     def alike(self) -> bool:
@@ -39,8 +43,8 @@ class Beside(msgspec.Struct, frozen=True):
 
     @property
     def same(self) -> bool:
-        """Whether it does, and all that could decide about it was understood."""
-        return self.alike and not self.unless
+        """Whether it does, and all that could decide about it was captured and understood."""
+        return self.alike and not (self.unless or self.uncovered)
 
 
 def followed_beside(network: Network, captures: Mapping[str, Capture], sent: Sent) -> Beside:
@@ -64,7 +68,15 @@ def followed_beside(network: Network, captures: Mapping[str, Capture], sent: Sen
         if visit.device in captures
         for words in _doubts(captures[visit.device], visit)
     ]
-    return Beside(ways[0], ways[1], tuple(dict.fromkeys(doubts)))
+    passed = [each for each in network.devices if each.name in {one.device for one in ways[1].visits}]
+    uncovered = [
+        f"{each.name}: {section}"
+        for each in passed
+        if each.name in captures
+        for section in WHAT_PACKETS_FEEL
+        if section not in captures[each.name].sections and declares(each, section)
+    ]
+    return Beside(ways[0], ways[1], tuple(dict.fromkeys(doubts)), tuple(uncovered))
 
 
 def _doubts(capture: Capture, visit: Visit) -> list[str]:

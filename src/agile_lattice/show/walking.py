@@ -45,8 +45,10 @@ def show_both(console: Console, both: Beside) -> None:
     console.print()
     for each in both.unless:
         console.print(Text(f"not certain: not understood is {each}", style="strong"))
+    if both.uncovered:
+        console.print(Text(f"not captured, and taken as the intent says: {'; '.join(both.uncovered)}", style="strong"))
     if both.alike:
-        words = "the same on both, as far as it was understood" if both.unless else "the same on both"
+        words = "the same on both" if both.same else "the same on both, as far as it was captured and understood"
     elif both.intent.outcome == both.captured.outcome:
         words = "it ends alike, as another packet"
     else:
