@@ -2,7 +2,7 @@
 
     python scripts/mutants.py 100 [SEED]
 
-takes so many at random, each in a copy of the project, and prints those that survive and the share that is killed.
+takes so many at random, each in a copy of the project, says of each whether it was killed, and prints the share.
 Mutants that cannot be told from the original by any test count as survivors: look at them before believing the share.
 """
 
@@ -147,13 +147,12 @@ def failing(path: Path | None = None, text: str = "", seconds: float | None = No
 
 
 def survives(path: Path, number: int, seconds: float) -> bool:
-    """Run the tests on a mutant, and print what it is if they pass."""
+    """Run the tests on a mutant, and print what it is and whether they pass: a run that is cut has said something."""
     mutation = Mutation(number)
     tree = ast.fix_missing_locations(mutation.visit(ast.parse(path.read_text())))
-    if failing(path, ast.unparse(tree), seconds):
-        return False
-    print(f"{path.relative_to(ROOT)}:{mutation.what}", flush=True)
-    return True
+    alive = not failing(path, ast.unparse(tree), seconds)
+    print(f"{'survived' if alive else 'killed'}: {path.relative_to(ROOT)}:{mutation.what}", flush=True)
+    return alive
 
 
 def main(count: int, seed: int = 0) -> None:

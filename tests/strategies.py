@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
-from agile_lattice.intent.interfaces import Bridge, Interface
+from agile_lattice.intent.interfaces import Bridge, Dial, Interface, Secret
 from agile_lattice.intent.model import HELPED_OVER, Device, Helped, Helper, HostEntry, Settings
 from agile_lattice.intent.permits import Access, Permit
 from agile_lattice.intent.routes import Route
@@ -246,6 +246,10 @@ def devices(draw: st.DrawFn, speaks: tuple[str, ...] = ("iproute2", "nftables"))
         if LEARNERS - {"ifupdown"} & {*speaks}:
             asked = st.lists(addresses(4) | addresses(6), max_size=3, unique=True).map(tuple)
             built[0] = replace(built[0], resolvers=draw(asked))
+    if "ppp" in speaks and names and draw(st.booleans()):
+        file = Secret("file", draw(st.sampled_from(["/etc/ppp/line", "/etc/line"])))
+        dial, mtu = Dial(draw(st.sampled_from(names)), file, file), draw(st.none() | st.integers(1280, 1492))
+        built.append(Interface("dial0", enabled=draw(st.booleans()), mtu=mtu, dial=dial))
     device = Device(
         "quay", speaks, tuple(built), tuple(draw(st.lists(routes(names), max_size=5))),
         tuple(draw(st.lists(ruled(speaks, names, REMARKS), max_size=6))),

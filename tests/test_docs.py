@@ -155,7 +155,7 @@ def test_the_matrix_is_tried(capsys: pytest.CaptureFixture[str]) -> None:
 
 
 # What no dialect carries yet.
-NOT_YET = {"dial-up (PPPoE)", "metric"}
+NOT_YET = {"metric"}
 
 
 @pytest.mark.parametrize(

@@ -10,6 +10,7 @@ import sys
 import tempfile
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import ExitStack
 from pathlib import Path
 
 import pytest
@@ -336,6 +337,27 @@ def test_ifupdown_takes_what_was_rendered(device: Device) -> None:
             assert f"{address.address}/" in done.stderr + done.stdout
     for route in ways(device.routes):
         assert f"route replace {route.discard or ''}".strip() in done.stderr + done.stdout
+
+
+@kernel
+@needs("pppd")
+def test_pppd_takes_the_line_that_was_rendered() -> None:
+    job = (HERE / "jobs" / "17-a-dial-up-line.md").read_text()
+    [device] = loads(job.split("```yaml")[1].partition("\n")[2].partition("```")[0]).devices
+    stands_in = Path("/dev/ppp")  # pppd reads its options, and checks them, once there is such a file
+    made = not stands_in.exists()
+    with Machine("shed-gate", ["wire0", "lan0"]) as machine, ExitStack() as stack:
+        if made:
+            stands_in.touch()
+            stack.callback(stands_in.unlink)
+        secret = machine.folder / "line"
+        secret.write_text('user "pier"\npassword "tide"\n')
+        text = next(each.text for each in render_device(device) if each.dialect == "ppp")
+        path = machine.folder / "dial0"
+        path.write_text(text.replace("/etc/ppp/line", str(secret)))
+        said = machine.inside("pppd", "dryrun", "file", str(path))
+    told = {line.split("\t")[0] for line in said.splitlines() if str(machine.folder) in line}
+    assert told >= {"ifname dial0", "wire0", "mtu 1492", "plugin pppoe.so", "user pier", "defaultroute", "noauth"}
 
 
 @kernel

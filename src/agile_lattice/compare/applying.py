@@ -56,6 +56,8 @@ def as_it_is(intent: Device, capture: Capture) -> Device:
             unseen["settings"] = replace(settings, **{section: getattr(intent.settings, section)})
     if "bridging" not in sections and "interfaces" in sections:
         unseen["interfaces"] = _with_bridging(intent, there)
+    if "dial-up" not in sections and "interfaces" in sections:
+        unseen["interfaces"] = _with_dials(intent, unseen.get("interfaces", there.interfaces))
     if "answers" not in sections:
         unseen["answers"] = None  # they follow from the translations
     there = replace(there, **unseen)
@@ -80,6 +82,15 @@ def _with_bridging(intent: Device, there: Device) -> tuple[Interface, ...]:
             one = replace(one, tagged=same.tagged, untagged=same.untagged, bridge=bridge)
         found.append(one)
     return tuple(found)
+
+
+def _with_dials(intent: Device, interfaces: Iterable[Interface]) -> tuple[Interface, ...]:
+    """Return interfaces of which those that dial in, by the intent, do it."""
+    meant = {each.name: each for each in intent.interfaces if each.dial is not None}
+    return tuple(
+        replace(one, dial=meant[one.name].dial, mtu=meant[one.name].mtu) if one.name in meant else one
+        for one in interfaces
+    )
 
 
 def closed(intent: Device, there: Device, gaps: Sequence[Gap]) -> Device:

@@ -162,6 +162,8 @@ def declares(device: Device, section: Section) -> bool:
         return any(interface_data(each).keys() - {"zone", "description"} for each in bare)
     if section == "descriptions":
         return any(each.description for each in device.interfaces)
+    if section == "dial-up":
+        return any(each.dial for each in device.interfaces)
     if section == "bridging":
         return any(each.carried for each in device.interfaces)
     if section in OWN_SETTINGS:
@@ -194,7 +196,8 @@ def _interfaces(
                     Difference("extra", "interfaces", subject, "may-change-traffic", device=right.place), None, right
                 )
         elif left is not None and right is not None:
-            fields = field_differences(_kept(left, seen), _kept(right, seen))
+            dials = left.dial is not None
+            fields = field_differences(_kept(left, seen, dials), _kept(right, seen, dials))
             if fields:
                 first = fields[0].name
                 difference = Difference(
@@ -224,11 +227,13 @@ def _order(mine: Interface | None, its: Interface | None, left: Interface, right
         yield Gap(difference, left, right, implied=True)
 
 
-def _kept(one: Interface, seen: Collection[Section]) -> dict[str, Any]:
+def _kept(one: Interface, seen: Collection[Section], dials: bool) -> dict[str, Any]:
     """Return the settings of an interface of which the texts speak."""
     apart = {"address", "loopback"}
     if "descriptions" not in seen:
         apart.add("description")
+    if "dial-up" not in seen and dials:
+        apart |= {"dial", "mtu"}
     if "bridging" not in seen:
         one = replace(one, tagged=(), untagged=None, bridge=one.bridge and replace(one.bridge, vlans=()))
     settings = {"enabled": one.enabled, **interface_data(one)}

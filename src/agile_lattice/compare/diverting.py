@@ -24,7 +24,7 @@ from agile_lattice.intent.permits import passages
 from agile_lattice.packets.boxes import Box, Undecided, overlap
 from agile_lattice.packets.spans import Spans, meet, merged
 
-FORWARDING = ("interfaces", "routes", "settings", "answers", "bridging")
+FORWARDING = ("interfaces", "dial-up", "routes", "settings", "answers", "bridging")
 MOST_WORK = 60_000  # boxes that are looked at for one change
 DIVERTS = "it would divert or cut traffic between the device and where it is managed from"
 

@@ -9,6 +9,7 @@ from agile_lattice.intent.model import Section
 # What a line that is about a section could decide; of sections that no packet feels, nothing.
 DECIDES: dict[Section, tuple[str, ...]] = {
     "interfaces": ("interfaces",),
+    "dial-up": ("interfaces",),
     "bridging": ("interfaces",),
     "answers": ("routes",),
     "routes": ("routes",),

@@ -97,8 +97,8 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     """
     carried = {section for name in intent.speaks for section in catalogue.dialect(name).carries}
     unseen = [each for each in WHAT_PACKETS_FEEL if each not in capture.sections]
-    if "bridging" not in capture.sections and declares(intent, "bridging"):
-        unseen.append("bridging")
+    parts: tuple[Section, ...] = ("dial-up", "bridging")
+    unseen += [each for each in parts if each not in capture.sections and declares(intent, each)]
     there = as_it_is(intent, capture)
     incomplete = [f"no input covers {each}" for each in unseen if each in carried or declares(intent, each)]
     incomplete += [f"no input covers the IPv{family} rules" for family in capture.unseen_families]

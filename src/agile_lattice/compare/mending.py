@@ -243,7 +243,7 @@ def _sections(closing: Iterable[Gap], there: Device, goal: Device) -> set[Sectio
     if {each.name for each in goal.interfaces} - {each.name for each in there.interfaces}:
         sections.add("interfaces")  # what a route or a rule names comes with it
     if "interfaces" in sections:
-        sections.add("bridging")  # what a member of a bridge carries is said of the interface
+        sections |= {"bridging", "dial-up"}  # what a member carries, and what is dialled, is said of the interface
     return sections
 
 

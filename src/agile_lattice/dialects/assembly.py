@@ -10,18 +10,15 @@ from typing import Any, cast
 import msgspec
 
 from agile_lattice.dialects.dialect import Dialect
-from agile_lattice.dialects.fact_types import FACTS
 from agile_lattice.dialects.facts import (
-    AddressFact,
     AddressSetFact,
-    InterfaceFact,
     ProxyFact,
     ServiceFact,
     SettingsFact,
-    VlanMemberFact,
     ZoneFact,
 )
-from agile_lattice.dialects.lowering import LEARNED, alike
+from agile_lattice.dialects.interface_assembly import grouped, interfaces_of, masterless, one_way, unknown_dials
+from agile_lattice.dialects.lowering import alike
 from agile_lattice.dialects.passes.families import let_in, united
 from agile_lattice.dialects.passes.groups import group_name, service_name
 from agile_lattice.dialects.program_facts import AsideFact
@@ -31,7 +28,7 @@ from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.answering import FAMILIES, external_addresses, parted_answers
 from agile_lattice.intent.interface_names import is_plain
-from agile_lattice.intent.interfaces import Bridge, Interface
+from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.joining import join
 from agile_lattice.intent.model import Answer, Device, Helped, Helper, HostEntry, Named, Section, Settings
 from agile_lattice.intent.permits import Access, Passage, Permit, joined_access, joined_permits
@@ -83,7 +80,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         sections |= reading.sections
         for kind, members in reading.facts.items():
             facts.setdefault(kind, []).extend(members)
-    leftovers += [*_masterless(facts), *_undeclared(facts)]
+    leftovers += [*masterless(facts), *_undeclared(facts), *unknown_dials(facts)]
     by_hand = any(reading.by_hand for reading in readings)
     bounds = tuple(each for reading in readings for each in reading.bounds)
     families = {reading.family for reading in readings if reading.family is not None}
@@ -91,7 +88,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         facts |= {kind: united(facts.get(kind, [])) for kind in ("permit", "access")}
     translations, unsaid = join(facts.get("rule", []))
     leftovers += [_no_word(rule) for rule in unsaid]
-    leftovers += [_one_way(fact) for fact in facts.get("vlan-member", []) if fact.pvid != fact.untagged]
+    leftovers += [one_way(fact) for fact in facts.get("vlan-member", []) if fact.pvid != fact.untagged]
     access, unspoken = let_in(facts.get("access", []))
     leftovers += [_unspoken(fact, reason) for fact, reason in unspoken]
     hostnames = [fact.hostname for fact in facts.get("device", [])]
@@ -104,7 +101,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     device = Device(
         name or next(iter(hostnames), "device"),
         tuple(each.name for each in dialects),
-        _interfaces(facts, _zones(facts, dialects)),
+        interfaces_of(facts, _zones(facts, dialects), sections),
         cast(tuple[Route, ...], tuple(facts.get("route", []))),
         translations,
         answers,
@@ -146,19 +143,6 @@ def _parts(rules: list[Any], apart: bool) -> list[list[Any]]:
     return [[each] for each in rules] if apart else [rules]
 
 
-def _masterless(facts: dict[str, list[Any]]) -> list[Leftover]:
-    """Make members of those of which some text says that their master is a bridge; return what the others are."""
-    bridges = {each.interface for each in facts.get("interface", []) if each.bridge}
-    parts = facts.pop("masterless", [])
-    facts["member"] = [*facts.get("member", []), *(each for each in parts if each.master in bridges)]
-    reason = "nothing says that its master is a bridge, which could be a bond or a VRF"
-    return [
-        Leftover(each.place, f"{each.interface} as a part of {each.master}", (), reason, ("interfaces", "bridging"))
-        for each in parts
-        if each.master not in bridges
-    ]
-
-
 def _undeclared(facts: dict[str, list[Any]]) -> list[Leftover]:
     """Take out helpers that nothing declares; return what they are."""
     known = [each for each in facts.get("helper", []) if each.name]
@@ -192,7 +176,7 @@ def _settings(facts: dict[str, list[Any]], host_name: str) -> Settings:
         more = {name: getattr(each, name) for name in SettingsFact.__struct_fields__[:-1]}
         found = msgspec.structs.replace(found, **{name: value for name, value in more.items() if value is not None})
     identities = [each.identity for each in facts.get("identity", [])]
-    hosts = _grouped(facts.get("host", []), "name")
+    hosts = grouped(facts.get("host", []), "name")
     return msgspec.structs.replace(
         found,
         host_name=host_name,
@@ -208,7 +192,7 @@ def _settings(facts: dict[str, list[Any]], host_name: str) -> Settings:
 def _helpers(facts: list[Any]) -> tuple[Helper, ...]:
     found = {
         name: union_of_services([Service(each.protocol, each.ports) for each in members])
-        for name, members in _grouped(facts, "name").items()
+        for name, members in grouped(facts, "name").items()
     }
     return tuple(sorted(Helper(cast(Helped, name), services) for name, services in found.items()))
 
@@ -273,80 +257,12 @@ def _named_apart(translations: Sequence[Translation]) -> tuple[Translation, ...]
     return tuple(result)
 
 
-def _interfaces(facts: dict[str, list[Any]], zones: Mapping[str, str]) -> tuple[Interface, ...]:
-    known: dict[str, InterfaceFact] = {}
-    for fact in facts.get("interface", []):
-        known[fact.interface] = _united(known[fact.interface], fact) if fact.interface in known else fact
-    held: dict[str, list[AddressFact]] = {name: [] for name in known}
-    for address in facts.get("address", []):
-        held.setdefault(address.interface, []).append(address)
-    members = _grouped(facts.get("member", []), "master")
-    masters = {each.interface: known.get(each.master) for each in facts.get("member", [])}
-    carried = _grouped((each for each in facts.get("vlan-member", []) if _counts(each, masters, known)), "interface")
-    resolvers = _grouped(facts.get("interface-resolver", []), "interface")
-    for name in (*members, *carried, *resolvers, *(each.interface for each in facts.get("member", []))):
-        held.setdefault(name, [])
-    interfaces = []
-    for name, addresses in held.items():
-        fact = known.get(name) or InterfaceFact(name, place=addresses[0].place if addresses else Place())
-        key = "loopback" if fact.loopback else "address"
-        spots = Place(fact.place.file, fact.place.line, {index: each.place for index, each in enumerate(addresses)})
-        joins: dict[str | int, Place] = {
-            "untagged" if each.untagged else "tagged": each.place for each in carried.get(name, [])
-        }
-        place = Place(fact.place.file, fact.place.line, {**(fact.place.parts or {}), key: spots, **joins})
-        vlans = tuple(sorted({each.vlan for each in carried.get(name, []) if not each.untagged}))
-        is_bridge = fact.bridge or name in members or any(each.own for each in carried.get(name, []))
-        joined = tuple(sorted({each.interface for each in members.get(name, [])}))
-        interfaces.append(
-            alike(
-                Interface, fact, name=name, zone=zones.get(name, ""), place=place,
-                addresses=tuple(each.address for each in addresses),
-                learns=tuple(word for word, field in LEARNED.items() if getattr(fact, field)),
-                bridge=Bridge(joined, vlans) if is_bridge else None,
-                tagged=() if is_bridge else vlans,
-                resolvers=tuple(each.address for each in resolvers.get(name, [])),
-                untagged=next((each.vlan for each in carried.get(name, []) if each.untagged), None),
-            )
-        )  # fmt: skip
-    return tuple(interfaces)
-
-
-def _counts(
-    fact: VlanMemberFact, masters: Mapping[str, InterfaceFact | None], known: Mapping[str, InterfaceFact]
-) -> bool:
-    """Tell whether a VLAN is one to a bridge: all members of one that does not keep them apart are said to be in 1."""
-    bridge = masters.get(fact.interface) or known.get(fact.interface)
-    return fact.pvid == fact.untagged and (bridge is None or bridge.by_vlan or not bridge.bridge)
-
-
-def _grouped(facts: Iterable[Any], field: str) -> dict[str, list[Any]]:
-    found: dict[str, list[Any]] = {}
-    for fact in facts:
-        found.setdefault(getattr(fact, field), []).append(fact)
-    return found
-
-
-def _united(one: InterfaceFact, other: InterfaceFact) -> InterfaceFact:
-    """Put together what two texts say of one interface: the places tell which fields each speaks of."""
-    parts = {**(one.place.parts or {}), **(other.place.parts or {})}
-    said = {
-        field: getattr(other, field) for field in InterfaceFact.__struct_fields__ if field in (other.place.parts or {})
-    }
-    return msgspec.structs.replace(one, **said, place=Place(one.place.file, one.place.line, parts))
-
-
 def _unspoken(fact: Passage, reason: str) -> Leftover:
     what = "drops" if fact.verdict == "drop" else "lets in"
     return Leftover(
         fact.place, fact.name or f"a rule that {what} what comes from {fact.source or 'anywhere'}", (), reason,
         ("access",),
     )  # fmt: skip
-
-
-def _one_way(fact: VlanMemberFact) -> Leftover:
-    reason = "it has no tag on one way only, and an intent cannot say so"
-    return Leftover(fact.place, FACTS["vlan-member"].describe(fact), (), reason, ("bridging",))
 
 
 def _no_word(rule: Rule) -> Leftover:

@@ -10,7 +10,6 @@ import msgspec
 
 from agile_lattice.dialects.program_facts import BaseChainFact, ChainFact, PolicyFact, PortSetFact, StepFact
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
-from agile_lattice.intent.interfaces import Dial
 from agile_lattice.intent.model import ReversePath
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import NOWHERE, Place
@@ -31,6 +30,7 @@ class InterfaceFact(msgspec.Struct, frozen=True):
 
     Attributes:
         dhcp4, dhcp6, slaac: Whether it learns addresses in this way.
+        dials: What it dials, if it is the end of a dial-up tunnel: a fact of its own, called like the interface.
         bridge: Whether it is a bridge; its members and VLANs are facts of their own.
         by_vlan: Whether that bridge keeps VLANs apart (IEEE 802.1Q): only then what its members carry counts.
         parent, vlan, ...: As in `intent.interfaces.Interface`.
@@ -44,12 +44,30 @@ class InterfaceFact(msgspec.Struct, frozen=True):
     dhcp4: bool = False
     dhcp6: bool = False
     slaac: bool = False
-    dial: Dial | None = None
+    dials: str = ""
     parent: str = ""
     vlan: int | None = None
     bridge: bool = False
     by_vlan: bool = False
     instance: str = ""
+    place: Place = NOWHERE
+
+
+class DialFact(msgspec.Struct, frozen=True):
+    """A dial-up tunnel (PPPoE, RFC 2516), by the interface that is its end.
+
+    Attributes:
+        over: The interface whose wire it runs over.
+        credentials: The file on the device that user name and password are in.
+        apart: Whether the two are not in one file.
+        mtu: The MTU of the tunnel.
+    """
+
+    interface: str
+    over: str = ""
+    credentials: str = ""
+    apart: bool = False
+    mtu: int | None = None
     place: Place = NOWHERE
 
 
@@ -252,9 +270,9 @@ class DeclaredHelperFact(msgspec.Struct, frozen=True):
 
 SINGLE = "*"
 Fact = (
-    DeviceFact | InterfaceFact | AddressFact | ProxyFact | MemberFact | VlanMemberFact | DeclaredInterfaceFact
-    | PartFact | InterfaceResolverFact | ResolverFact | SearchFact | LookupsFact | HostFact | HelperFact
-    | DeclaredHelperFact
-    | ZoneFact | StaticNatFact | AddressSetFact | ServiceFact | Route | Rule | Passage | SettingsFact | IdentityFact
-    | PortSetFact | ChainFact | BaseChainFact | PolicyFact | StepFact
+    DeviceFact | InterfaceFact | DialFact | AddressFact | ProxyFact | MemberFact | VlanMemberFact
+    | DeclaredInterfaceFact | PartFact | InterfaceResolverFact | ResolverFact | SearchFact | LookupsFact
+    | HostFact | HelperFact | DeclaredHelperFact | ZoneFact | StaticNatFact | AddressSetFact | ServiceFact
+    | Route | Rule | Passage | SettingsFact | IdentityFact | PortSetFact | ChainFact | BaseChainFact
+    | PolicyFact | StepFact
 )  # fmt: skip

@@ -12,6 +12,7 @@ from agile_lattice.dialects.facts import (
     AddressFact,
     AddressSetFact,
     DeviceFact,
+    DialFact,
     HelperFact,
     HostFact,
     IdentityFact,
@@ -29,7 +30,7 @@ from agile_lattice.dialects.facts import (
 )
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.intent.answering import answers_for
-from agile_lattice.intent.interfaces import Learning
+from agile_lattice.intent.interfaces import Interface, Learning
 from agile_lattice.intent.model import Device, Section, Settings
 from agile_lattice.intent.normal import ways
 from agile_lattice.intent.permits import passages
@@ -44,6 +45,7 @@ def facts_of(device: Device) -> Facts:
     facts: dict[str, list[Any]] = {
         "device": [DeviceFact(device.settings.host_name or device.name, device.place)],
         "interface": [],
+        "dial-up": [dial for one in device.interfaces for dial in _dial(one)],
         "address": [],
         "member": [],
         "vlan-member": [],
@@ -86,6 +88,7 @@ def facts_of(device: Device) -> Facts:
         facts["interface"].append(
             alike(
                 InterfaceFact, one, interface=one.name, bridge=one.bridge is not None, by_vlan=one.name in by_vlan,
+                dials=one.name if one.dial else "", mtu=None if one.dial else one.mtu,
                 **{field: word in one.learns for word, field in LEARNED.items()},
             )
         )  # fmt: skip
@@ -126,6 +129,14 @@ def alike(record: type[T], other: msgspec.Struct, **fields: Any) -> T:
     """Make a record of the fields that another has by the same names, and of some given ones."""
     shared = [name for name in record.__struct_fields__ if name not in fields and hasattr(other, name)]
     return record(**fields, **{name: getattr(other, name) for name in shared})
+
+
+def _dial(one: Interface) -> list[DialFact]:
+    if one.dial is None:
+        return []
+    user, password = one.dial.user, one.dial.password
+    apart = user != password or user.kind != "file"
+    return [DialFact(one.name, one.dial.over, "" if apart else user.name, apart, one.mtu, one.place)]
 
 
 def _search(settings: Settings) -> list[SearchFact]:

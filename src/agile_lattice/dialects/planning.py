@@ -67,7 +67,7 @@ def planned(
         shape = phrase.shapes.of(traits)
         if shape is None:
             continue
-        if kind.key and phrase.block is None:
+        if kind.key and phrase.block is None and not phrase.conditions:
             # One of several statements: worth writing if it says something new.
             said = shape.fields.union(phrase.constants)
             if said & missing - {kind.key}:
@@ -119,7 +119,7 @@ def _names_inside(block: Block, traits: tuple[Any, ...], present: Mapping[str, A
     """Return the fields of a fact, and parts of them, that the statements inside its block can say."""
     found: set[str] = set()
     for phrase in block.phrases:
-        if phrase.makes is None and phrase.written:
+        if phrase.makes is None and phrase.written and not phrase.always:
             shape = phrase.shapes.of(traits)
             if shape is not None and agrees(phrase, present):
                 found |= shape.names.union(phrase.constants)

@@ -27,7 +27,7 @@ def interface_traits(one: InterfaceFact) -> tuple[Any, ...]:
         one.dhcp4 or None,
         one.dhcp6 or None,
         one.slaac or None,
-        one.dial is not None or None,
+        bool(one.dials) or None,
         bool(one.parent) or None,
         one.vlan is not None or None,
         one.bridge or None,

@@ -160,7 +160,7 @@ def carries(dialect: Dialect, section: Section, device: Device) -> str:
     if "translations" not in dialect.carries:
         # What an address is there for, only the translations tell.
         there = msgspec.structs.replace(there, translations=device.translations)
-    if "interfaces" not in dialect.carries and section != "bridging":
+    if "interfaces" not in dialect.carries and section not in ("bridging", "dial-up"):
         there = msgspec.structs.replace(there, interfaces=device.interfaces)
     same = _said(normal(device), section) == _said(normal(there), section)
     return "" if same else "it comes back as something else"
@@ -171,6 +171,8 @@ def _said(device: Device, section: Section) -> object:
     if section == "bridging":
         carried = {(one.name, one.tagged, one.untagged, one.bridge and one.bridge.vlans) for one in device.interfaces}
         return {each for each in carried if any(each[1:])}
+    if section == "dial-up":
+        return {(one.name, one.dial, one.mtu) for one in device.interfaces if one.dial}
     if section in ("resolvers", "lookups", "hosts", "helpers"):
         return device.settings
     return getattr(device, "interfaces" if section == "descriptions" else section)

@@ -26,12 +26,12 @@ Exposure = Literal["own", "shared", "public"]
 Delivery = Literal["on-link", "routed"]
 ReversePath = Literal["off", "strict", "loose"]
 Section = Literal[
-    "interfaces", "bridging", "descriptions", "answers", "routes", "translations", "permits", "access", "settings",
-    "identity", "resolvers", "lookups", "hosts", "helpers",
+    "interfaces", "dial-up", "bridging", "descriptions", "answers", "routes", "translations", "permits", "access",
+    "settings", "identity", "resolvers", "lookups", "hosts", "helpers",
 ]  # fmt: skip
 SECTIONS: tuple[Section, ...] = (
-    "interfaces", "bridging", "descriptions", "answers", "routes", "translations", "permits", "access", "settings",
-    "identity", "resolvers", "lookups", "hosts", "helpers",
+    "interfaces", "dial-up", "bridging", "descriptions", "answers", "routes", "translations", "permits", "access",
+    "settings", "identity", "resolvers", "lookups", "hosts", "helpers",
 )  # fmt: skip
 OWN_SETTINGS: tuple[Section, ...] = ("identity", "resolvers", "lookups", "hosts", "helpers")
 

@@ -22,6 +22,7 @@ from agile_lattice.dialects.facts import (
 )
 from agile_lattice.dialects.passes import Facts, Pass
 from agile_lattice.dialects.passes.answering import answers_are_addresses
+from agile_lattice.dialects.passes.dialling import only_dialled
 from agile_lattice.dialects.passes.expansion import contract, expand
 from agile_lattice.dialects.passes.helpers import HELPERS
 from agile_lattice.dialects.passes.instances import numbered, unnumbered
@@ -306,6 +307,8 @@ PASSES: Mapping[str, Pass] = {
     "masters-are-bridges": Pass(lambda facts, dialect: facts, _bridged_up),
     "made-apart": Pass(_made_down, _made_up),
     "vlans-by-name": Pass(_by_name_down, lambda facts: facts),
+    # Where another program dials: a line has nothing that would have to wait for it.
+    "only-dialled": Pass(only_dialled, lambda facts: facts),
     # Where an interface is brought up if a mark says so, and else stays down.
     "started-by-mark": Pass(_started_down, _started_up),
     # Where one rule matches one interface and one prefix.

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Sequence
+from pathlib import PurePath
 
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment
@@ -18,12 +19,14 @@ class Lines(Surface, frozen=True, tag="lines"):
         open: What a line begins with that opens a block; empty if there are none.
         close: The line that ends a block.
         assign: What stands between a key and its value, with blanks around it or without; empty if nothing does.
+        files: Whether a text is the inside of one block, called by the name of the file.
     """
 
     comment: str = ""
     assign: str = ""
     open: str = ""
     close: str = ""
+    files: bool = False
 
     def closes(self, line: str) -> bool:
         """Tell whether a line ends a block, and holds nothing else."""
@@ -31,6 +34,10 @@ class Lines(Surface, frozen=True, tag="lines"):
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
+        root = self._inside(text, file)
+        return [Statement(PurePath(file).name, 1, root)] if self.files else root
+
+    def _inside(self, text: str, file: str) -> list[Statement]:
         lines = text.splitlines()
         commented = any(mark in text for mark in self.comment)
         bare = [cut_comment(line, self.comment) for line in lines] if commented else [line.strip() for line in lines]
@@ -66,6 +73,12 @@ class Lines(Surface, frozen=True, tag="lines"):
             if each.children is not None:
                 lines += [*(inside.text for inside in each.children), self.close]
         return "".join([f"{line}\n" for line in lines])
+
+    def print_files(self, statements: Sequence[Statement]) -> list[tuple[str, str]]:
+        """Lay statements out as files."""
+        if not self.files:
+            return [("", self.print(statements))]
+        return [(each.text, self.print(each.children or ())) for each in statements]
 
 
 class Indent(Surface, frozen=True, tag="indent"):
