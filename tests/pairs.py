@@ -137,7 +137,108 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         interfaces: {lan0: {address: [10.40.10.1/24, 10.40.11.1/24]}}
         routes: [{to: 10.66.0.0/16, via: 10.40.10.9}]
         """,
-        [15],
+        [],  # what is in another table is no route until a rule sends packets there
+    ),
+    (
+        "netplan",  # interfaces that it calls by names of its own
+        """
+        network:
+          version: 2
+          ethernets:
+            pier:
+              match: {macaddress: "02:00:00:00:00:01"}
+              set-name: lan0
+              addresses: [10.40.10.1/24]
+            sea:
+              match: {name: wan0}
+              dhcp4: true
+              dhcp4-overrides: {use-mtu: false}
+              routes: [{to: 10.66.0.0/16, via: 10.40.10.9, on-link: true}]
+            spare:
+              match: {driver: tide}
+              mtu: 1400
+          vlans:
+            hall: {id: 20, link: pier, addresses: [10.40.20.1/24]}
+        """,
+        """
+        interfaces:
+          lan0: {address: 10.40.10.1/24}
+          wan0: {learns: dhcp}
+          spare: {mtu: 1400}
+          hall: {parent: lan0, vlan: 20, address: 10.40.20.1/24}
+        routes: [{to: 10.66.0.0/16, via: 10.40.10.9, interface: wan0, off-link: true}]
+        """,
+        [14],
+    ),
+    (
+        "ifupdown",  # a label is part of no name
+        """
+        auto lan0 lan0:1
+        iface lan0 inet static
+          address 10.40.10.1/24
+        iface lan0:1 inet static
+          address 10.40.11.1
+          netmask 255.255.255.0
+        """,
+        "interfaces: {lan0: {address: [10.40.10.1/24, 10.40.11.1/24]}}",
+        [],
+    ),
+    (
+        "ifupdown ppp",
+        """
+        auto dial0
+        iface dial0 inet ppp
+          provider dial0
+        """,
+        "interfaces: {dial0: {}}",
+        [2],
+    ),
+    (
+        "networkd",  # one unit for two, and several resolvers in a line
+        """
+        [Match]
+        Name=lan0 wan0
+        [Network]
+        DNS=10.40.10.53 10.40.10.54
+        DHCP=ipv4
+        [Route]
+        Table=7
+        Destination=10.66.0.0/16
+        [Route]
+        Destination=10.67.0.0/16
+        Gateway=10.40.10.9
+        InitialCongestionWindow=20
+        """,
+        """
+        interfaces:
+          lan0: {learns: dhcp, resolvers: [10.40.10.53, 10.40.10.54]}
+          wan0: {learns: dhcp, resolvers: [10.40.10.53, 10.40.10.54]}
+        routes:
+          - {to: 10.67.0.0/16, via: 10.40.10.9, interface: lan0}
+          - {to: 10.67.0.0/16, via: 10.40.10.9, interface: wan0}
+        """,
+        [],
+    ),
+    (
+        "bird",  # what no route of the kernel is, and what a route tells others
+        """
+        router id 10.255.0.1;
+        protocol direct { disabled; ipv4; }
+        protocol static labels { vpn4; route 10:10 10.20.0.0/24 via 192.0.2.2 mpls 210; }
+        protocol static six {
+          ipv6;
+          route 2001:db8:1::/64 via fe80::1 % sea0;
+          route 2001:db8:2::/64 via 2001:db8::9 { bgp_community.add((1,2)); };
+        }
+        """,
+        """
+        settings: {identity: 10.255.0.1}
+        interfaces: {sea0: {}}
+        routes:
+          - {to: "2001:db8:1::/64", via: "fe80::1", interface: sea0}
+          - {to: "2001:db8:2::/64", via: "2001:db8::9"}
+        """,
+        [],
     ),
     (
         "ifupdown",

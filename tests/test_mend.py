@@ -120,8 +120,12 @@ def only_what_is_carried(device: Device) -> Device:
 
 def mended(intent: Device, texts: dict[str, str]) -> Mending:
     """Mend, with whatever is held back asked for by name."""
-    held = mend(intent, texts.items()).held
-    mending = mend(intent, texts.items(), cut=[each.subject for each in held])
+    asked: list[str] = []
+    mending = mend(intent, texts.items())
+    # What is asked for can leave another change as the one that would cut the way.
+    while found := [each.subject for each in mending.held if each.subject not in asked]:
+        asked += found
+        mending = mend(intent, texts.items(), cut=asked)
     assert {each.reason for each in mending.held} <= {PLACE_ONLY}  # which only what nobody understood decides
     return mending
 

@@ -19,6 +19,7 @@ from agile_lattice.dialects.facts import (
 )
 from agile_lattice.dialects.interface_assembly import grouped, interfaces_of, masterless, one_way, unknown_dials
 from agile_lattice.dialects.lowering import alike
+from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.families import let_in, united
 from agile_lattice.dialects.passes.groups import group_name, service_name
 from agile_lattice.dialects.program_facts import AsideFact
@@ -158,10 +159,19 @@ def _that_apply(readings: Sequence[Reading]) -> list[Reading]:
     for each in sorted(readings, key=_file_name):
         for interface in each.unit_of:
             first.setdefault(interface, each)
-    return [
-        each if all(first[interface] is each for interface in each.unit_of) else msgspec.structs.replace(each, facts={})
-        for each in readings
-    ]
+    return [_without(each, {name for name in each.unit_of if first[name] is not each}) for each in readings]
+
+
+def _without(reading: Reading, interfaces: set[str]) -> Reading:
+    """Return what a unit says, without what it says of some interfaces; one that is about no other says nothing."""
+    if not interfaces:
+        return reading
+    alone = interfaces >= {*reading.unit_of}
+    facts: Facts = {
+        kind: [each for each in members if getattr(each, "interface", None) not in interfaces]
+        for kind, members in reading.facts.items()
+    }
+    return msgspec.structs.replace(reading, facts={} if alone else facts)
 
 
 def _file_name(reading: Reading) -> str:

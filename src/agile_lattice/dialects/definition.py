@@ -164,6 +164,8 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
         block = builder.block(lines, None)
         try:
             signs = [re.compile(checked_sign(each)) if each else None for each in (form.only, form.unless)]
+            if prefix := getattr(form.syntax, "prefix", ""):
+                checked(prefix)
             for each in form.expand.maps:
                 if each.action:
                     checked(each.action)

@@ -23,6 +23,7 @@ from agile_lattice.dialects.facts import (
     HostFact,
     IdentityFact,
     InterfaceFact,
+    InterfaceNameFact,
     InterfaceResolverFact,
     LookupsFact,
     MemberFact,
@@ -173,6 +174,14 @@ FACTS: dict[str, FactType] = {
             ("interface", "sort", "vlan", "by_vlan"),
             lambda one: (True, one.sort, one.vlan is not None or None, one.by_vlan or None),
             words="interface {fact.interface}",
+        ),
+        FactType(
+            "interface-name",
+            InterfaceNameFact,
+            "interfaces",
+            InterfaceNameFact.__struct_fields__[:-1],
+            _only_read,
+            words="the name of {fact.interface}",
         ),
         FactType(
             "part",

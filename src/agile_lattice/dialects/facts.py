@@ -6,6 +6,8 @@ model and back. What the engine has to know about each kind of fact is in `fact_
 
 from __future__ import annotations
 
+from typing import Literal
+
 import msgspec
 
 from agile_lattice.dialects.program_facts import BaseChainFact, ChainFact, PolicyFact, PortSetFact, StepFact
@@ -130,6 +132,20 @@ class DeclaredInterfaceFact(msgspec.Struct, frozen=True):
     sort: str
     vlan: int | None = None
     by_vlan: bool = False
+    place: Place = NOWHERE
+
+
+class InterfaceNameFact(msgspec.Struct, frozen=True):
+    """How an interface is called on the system, where a text calls it otherwise.
+
+    Attributes:
+        called: Its name; empty if it is matched by something else.
+        by: Whether that is the name by which it is found, or the one that it is given.
+    """
+
+    interface: str
+    called: str = ""
+    by: Literal["match", "set"] = "match"
     place: Place = NOWHERE
 
 
@@ -271,8 +287,8 @@ class DeclaredHelperFact(msgspec.Struct, frozen=True):
 SINGLE = "*"
 Fact = (
     DeviceFact | InterfaceFact | DialFact | AddressFact | ProxyFact | MemberFact | VlanMemberFact
-    | DeclaredInterfaceFact | PartFact | InterfaceResolverFact | ResolverFact | SearchFact | LookupsFact
-    | HostFact | HelperFact | DeclaredHelperFact | ZoneFact | StaticNatFact | AddressSetFact | ServiceFact
-    | Route | Rule | Passage | SettingsFact | IdentityFact | PortSetFact | ChainFact | BaseChainFact
+    | DeclaredInterfaceFact | InterfaceNameFact | PartFact | InterfaceResolverFact | ResolverFact | SearchFact
+    | LookupsFact | HostFact | HelperFact | DeclaredHelperFact | ZoneFact | StaticNatFact | AddressSetFact
+    | ServiceFact | Route | Rule | Passage | SettingsFact | IdentityFact | PortSetFact | ChainFact | BaseChainFact
     | PolicyFact | StepFact
 )  # fmt: skip

@@ -75,7 +75,7 @@ class StepFact(msgspec.Struct, frozen=True):
         state: States of the connection of which the packet has one: `new`, `established`, `related`, `invalid`.
         only: The one family that its conditions are about, 4 or 6, if its table is for both.
         unmodelled: A condition that no header decides; the step may apply to what it matches, or not.
-        unknown: All that the step says, where that is not recognised.
+        unknown: What the step says from where it is not recognised: all that can become of what it matches before.
     """
 
     chain: str

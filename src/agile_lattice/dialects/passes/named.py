@@ -26,6 +26,7 @@ from agile_lattice.dialects.passes.dialling import only_dialled
 from agile_lattice.dialects.passes.expansion import contract, expand
 from agile_lattice.dialects.passes.helpers import HELPERS
 from agile_lattice.dialects.passes.instances import numbered, unnumbered
+from agile_lattice.dialects.passes.naming import named_as_matched
 from agile_lattice.dialects.passes.programs import flattened
 from agile_lattice.intent.answering import FAMILIES
 from agile_lattice.intent.permits import Passage
@@ -235,7 +236,10 @@ def _started_down(facts: Facts, dialect: str) -> Facts:
 def _started_up(facts: Facts) -> Facts:
     # A line may mark several interfaces.
     marks = {
-        name: fact for fact in facts.get("zone", []) if isinstance(fact, ZoneFact) for name in fact.interface.split()
+        name.partition(":")[0]: fact
+        for fact in facts.get("zone", [])
+        if isinstance(fact, ZoneFact)
+        for name in fact.interface.split()
     }
     known = [fact for fact in facts.get("interface", []) if isinstance(fact, InterfaceFact)]
     # An interface may be named by its mark, or by its addresses, only.
@@ -313,6 +317,8 @@ PASSES: Mapping[str, Pass] = {
     "started-by-mark": Pass(_started_down, _started_up),
     # Where one rule matches one interface and one prefix.
     "one-of-each": Pass(expand, contract),
+    # Where a text calls interfaces by names of its own, and says which they are.
+    "named-as-matched": Pass(lambda facts, dialect: facts, named_as_matched),
     # Where each translation is an instance by itself.
     "instances": Pass(numbered, unnumbered),
     # Where a system takes its first address for its identity by itself, as an intent does.

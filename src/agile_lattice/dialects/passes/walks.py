@@ -63,9 +63,11 @@ class Walk:
             self.work += 1
             if self.work > MOST_WORK or len(outer) > DEEPEST:
                 raise TooMuchError
+            if step.verdict == "next" and not step.unknown:
+                continue
             try:
                 here = self._here(step, packets)
-                if here is None or step.verdict == "next":
+                if here is None:
                     continue
                 if step.verdict in ("jump", "goto"):
                     if target_of(step) not in self.program.chains:
@@ -98,10 +100,10 @@ class Walk:
         """
         if not self.applies(step, packets):
             return None
-        if step.unknown:
-            raise Unclear("not recognised")
         mine = self.match(step)
         here = narrowed(packets, mine) if mine is not None else None
+        if here is not None and step.unknown:
+            raise Unclear(f"not recognised from {step.unknown.split()[0]!r} on", here)
         if here is not None and step.unmodelled:
             raise Unclear(f"whether it applies depends on more than the header of a packet ({step.unmodelled})", here)
         return here

@@ -37,11 +37,16 @@ class Expansion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         define: The word that defines a variable: `define lan = 10.0.0.0/8`; empty if there are none.
         use: What stands before the name of a variable where it is used.
         maps: How maps are written.
+        each: What statements begin with that name what the block around them is about: with several names, the
+            block is about each of them. Empty if there are none.
+        several: What statements begin with that list several words: each stands for one with each of them.
     """
 
     define: str = ""
     use: str = "$"
     maps: tuple[Mapped, ...] = ()
+    each: str = ""
+    several: tuple[str, ...] = ()
 
 
 def expanded(statements: list[Statement], how: Expansion) -> list[Statement]:
@@ -49,7 +54,36 @@ def expanded(statements: list[Statement], how: Expansion) -> list[Statement]:
     if how.define:
         known: dict[str, str] = {}
         statements = list(_with_values(statements, how, known))
+    if how.each:
+        statements = list(_about_each(statements, how.each))
+    if how.several:
+        statements = list(_one_word_each(statements, how.several))
     return list(_without_maps(statements, how.maps)) if how.maps else statements
+
+
+def _one_word_each(statements: Iterable[Statement], begins: tuple[str, ...]) -> Iterator[Statement]:
+    for each in statements:
+        if each.children is not None:
+            children = list(_one_word_each(each.children, begins))
+            unchanged = len(children) == len(each.children) and all(map(_is, children, each.children))
+            yield each if unchanged else Statement(each.text, each.line, children)
+            continue
+        start = next((start for start in begins if each.text.startswith(start)), None)
+        words = each.text.removeprefix(start).split()[:MOST] if start else []
+        yield from [each] if len(words) < 2 else (Statement(f"{start}{word}", each.line) for word in words)
+
+
+def _about_each(statements: Iterable[Statement], begins: str) -> Iterator[Statement]:
+    """Yield a block for each of the names that it is about; one with a pattern among them is left as it is."""
+    for block in statements:
+        naming = [each for each in block.children or () if each.text.startswith(begins) and each.children is None]
+        names = [(name, each.line) for each in naming for name in each.text.removeprefix(begins).split()]
+        if len(names) < 2 or any(set(name) & set("*?[!") for name, _ in names):
+            yield block
+            continue
+        rest = [each for each in block.children or () if each not in naming]
+        for name, line in names[:MOST]:
+            yield Statement(block.text, block.line, [Statement(f"{begins}{name}", line), *rest])
 
 
 def _with_values(statements: Iterable[Statement], how: Expansion, known: dict[str, str]) -> Iterator[Statement]:

@@ -27,9 +27,11 @@ EXPLAINED = 100  # leftovers of which it is said where they stop fitting
 Unrecognised = dict[int, tuple[Leftover, Statement, Block]]
 RULES: tuple[Section, ...] = ("translations", "permits", "access")
 # Facts that passes put aside, and why.
-ASIDE = {
-    "lost": "it uses a name that is not declared",
-    "unclear": "permits beside it see external addresses, and it names none",
+# What passes put aside: why it is not understood, and what it could be about.
+ASIDE: dict[str, tuple[str, tuple[Section, ...]]] = {
+    "lost": ("it uses a name that is not declared", RULES),
+    "unclear": ("permits beside it see external addresses, and it names none", RULES),
+    "nameless": ("it does not say what the interface is called", ("interfaces", "routes")),
 }
 
 
@@ -145,8 +147,8 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     for each in reversed(dialect.passes):
         facts = each.up(facts)
     lost = [
-        Leftover(fact.place, str(getattr(fact, "name", "")), (), reason, RULES)
-        for kind, reason in ASIDE.items()
+        Leftover(fact.place, str(getattr(fact, "name", "") or getattr(fact, "interface", "")), (), reason, sections)
+        for kind, (reason, sections) in ASIDE.items()
         for fact in facts.pop(kind, [])
     ]
     steps = cast(list[AsideFact], facts.pop("aside", []))

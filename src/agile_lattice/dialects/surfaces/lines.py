@@ -19,6 +19,7 @@ class Lines(Surface, frozen=True, tag="lines"):
         open: What a line begins with that opens a block; empty if there are none.
         close: The line that ends a block.
         assign: What stands between a key and its value, with blanks around it or without; empty if nothing does.
+        prefix: What may stand before a statement and says nothing, such as counters: a regular expression.
         files: Whether a text is the inside of one block, called by the name of the file.
     """
 
@@ -26,6 +27,7 @@ class Lines(Surface, frozen=True, tag="lines"):
     assign: str = ""
     open: str = ""
     close: str = ""
+    prefix: str = ""
     files: bool = False
 
     def closes(self, line: str) -> bool:
@@ -41,6 +43,9 @@ class Lines(Surface, frozen=True, tag="lines"):
         lines = text.splitlines()
         commented = any(mark in text for mark in self.comment)
         bare = [cut_comment(line, self.comment) for line in lines] if commented else [line.strip() for line in lines]
+        if self.prefix:
+            begins = re.compile(self.prefix)
+            bare = [words[start.end() :] if (start := begins.match(words)) else words for words in bare]
         if self.assign:
             bare = [re.sub(rf"\s*{re.escape(self.assign)}\s*", f" {self.assign} ", words, count=1) for words in bare]
         found = [Statement(words, number) for number, words in enumerate(bare, 1) if words]
