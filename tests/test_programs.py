@@ -262,7 +262,7 @@ PARTLY = {
         chain late {{ udp dport 53 udp length 0-9999 ip ttl > 1 drop; accept; }}
         chain a {{ {FORWARD}
             iifname "in0" ip saddr 10.40.10.7 udp sport 40000-40002 drop
-            iifname "in0" udp dport 443 meta mark set 0x7 queue num 9 bypass
+            iifname "in0" udp dport 443 meta mark set 0x7 ip dscp 0 drop
             iifname "in0" udp dport {{ 9, 53 }} accept
             iifname "out0" jump late
         }}""",
