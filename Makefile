@@ -35,6 +35,7 @@ pythons: wheel
 
 bench: $(VENV)/installed-test
 	$(BIN)/python benchmarks/speed.py
+	$(BIN)/python benchmarks/rulesets.py
 	$(BIN)/pip install --quiet dd
 	$(BIN)/python benchmarks/proving.py
 

@@ -26,8 +26,9 @@ from agile_lattice.intent.permits import passages
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import PROTOCOL_NUMBERS
 from agile_lattice.intent.stages import family_of, split
-from agile_lattice.packets.actions import Action
+from agile_lattice.packets.actions import Action, same_on
 from agile_lattice.packets.boxes import Box, Undecided, count, difference, overlap, remainder, some_point
+from agile_lattice.packets.classes import worth_it
 from agile_lattice.packets.functions import Entry, differing, exactly
 from agile_lattice.packets.shadows import crossings, meetings, shadows
 from agile_lattice.packets.spans import merged
@@ -271,18 +272,58 @@ def test_two_lists_part_exactly_where_a_packet_by_packet_look_says(seed: int) ->
         other = chosen(chance, chance.randrange(8), dimensions, top)
         right = other if chance.random() < 0.3 or not left else rewritten(chance, left, top)
         rest = Entry((((0, top - 1),),) * dimensions, Action("go"))
-        left, right = [*left, rest], [*right, rest]
-        found = differing(left, right)
-        assert not found.undecided and not found.unseen
-        regions = [(each, exactly(each, left, right)) for each in found.regions]
-        for point in product(range(top), repeat=dimensions):
-            mine, its = first(left, point), first(right, point)
-            differs = left[mine].action.applied(point) != right[its].action.applied(point)
-            here = [(each.left, each.right) for each, boxes in regions for box in boxes if holds(box, point)]
-            assert here == [(mine, its)] * differs, (seed, turn, point)
-        for each, boxes in regions:
-            some = tuple(spans[0][0] for spans in each.some)
-            assert any(holds(box, some) for box in boxes), "what it shows is one of them"
+        part_exactly([*left, rest], [*right, rest], dimensions, top)
+
+
+def part_exactly(left: list[Entry], right: list[Entry], dimensions: int, top: int) -> None:
+    """Look at two lists packet by packet, and find what is said of them to be so."""
+    found = differing(left, right)
+    assert not found.undecided and not found.unseen
+    regions = [(each, exactly(each, left, right)) for each in found.regions]
+    for point in product(range(top), repeat=dimensions):
+        mine, its = first(left, point), first(right, point)
+        differs = left[mine].action.applied(point) != right[its].action.applied(point)
+        here = [(each.left, each.right) for each, boxes in regions for box in boxes if holds(box, point)]
+        assert here == [(mine, its)] * differs, (left, right, point)
+    for each, boxes in regions:
+        some = [tuple(spans[at][at] for spans in each.some) for at in (0, -1)]
+        assert all(any(holds(box, point) for box in boxes) for point in some), "what it shows is one of them"
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_sets_of_many_spans_are_compared_as_exactly(seed: int) -> None:
+    tried = 0
+    for turn in range(200):
+        chance = Random(1000 * seed + turn)
+        dimensions, top = chance.choice([1, 2, 3]), 9
+        sets = [merged((n, n) for n in chance.sample(range(0, top, 2), chance.randint(1, 5))) for _ in range(4)]
+        lists_ = [
+            [
+                Entry(tuple(chance.choice([*sets, *each.box]) for _ in range(dimensions)), each.action)
+                for each in chosen(chance, chance.randrange(2, 7), dimensions, top)
+            ]
+            for _ in range(2)
+        ]
+        if chance.random() < 0.3:
+            lists_[1] = rewritten(chance, lists_[0], top)
+        rest = Entry((((0, top - 1),),) * dimensions, Action("go"))
+        left, right = ([*each, rest] for each in lists_)
+        tried += worth_it([each.box for each in (*left, *right)])
+        part_exactly(left, right, dimensions, top)
+    assert tried > 50, "numbers were taken together in many of them"
+
+
+def test_whether_two_actions_do_the_same_to_a_box_is_what_they_do_to_its_packets() -> None:
+    chance, alike = Random(7), 0
+    for _ in range(2000):
+        one, other = (each.action for each in chosen(chance, 2, 2, 5))
+        low = [chance.randrange(5) for _ in range(2)]
+        box = tuple(((n, n + chance.choice([0, 0, 1])),) for n in low)
+        every = list(product(*(range(spans[0][0], spans[0][1] + 1) for spans in box)))
+        same = all(one.applied(each) == other.applied(each) for each in every)
+        assert same_on(one, other, box) == same, (one, other, box)
+        alike += same
+    assert alike > 100
 
 
 @pytest.mark.parametrize("seed", range(2))

@@ -8,7 +8,6 @@ from matplotlib.figure import Figure
 
 import agile_lattice as al
 from agile_lattice.behaviour.shadowing import ordered, taking
-from agile_lattice.behaviour.topology import Topology
 from agile_lattice.cli.main import main
 from agile_lattice.intent.model import Network
 from agile_lattice.show.layout import CARD_WIDTH, links_of, placed
@@ -59,7 +58,7 @@ def test_it_is_drawn_which_rules_take_packets_from_which(tmp_path: Path) -> None
     network = al.load(str(DEMO / "draft.yaml"))
     found = {
         (each.members[one.earlier].owner.name, each.members[one.later].owner.name, one.all)
-        for each in ordered(Topology(network), [network.devices[0]])
+        for each in ordered([network.devices[0]])
         for one in taking(each)
     }
     assert found == {
@@ -78,14 +77,14 @@ def test_a_long_list_is_drawn_as_far_as_its_rules_take_from_one_another() -> Non
     lines += ["      - {name: again, to: w, source: 10.7.0.0/16, source-becomes: interface}"]
     head = "lattice: 1\ndevices:\n  q:\n    speaks: nftables\n    interfaces: {w: {address: 192.0.2.2/30}}\n"
     network = al.loads("\n".join([head + "    translations:", *lines]))
-    [rules] = ordered(Topology(network), network.devices)
+    [rules] = ordered(network.devices)
     axes = Figure().add_subplot()
     draw_rules(axes, rules)
     words = [text.get_text() for text in axes.texts]
     assert {"n7", "again"} < {*words} and "n8" not in words
     assert any("59 rules that take and lose nothing are left out" in each for each in words)
     network = al.loads("\n".join([head + "    translations:", *lines, "      - {to: w, source-becomes: interface}"]))
-    [rules] = ordered(Topology(network), network.devices)
+    [rules] = ordered(network.devices)
     draw_rules(axes, rules)
     assert any("the first 40 rules that take or lose any, of 62 in all" in each.get_text() for each in axes.texts)
 

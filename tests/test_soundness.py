@@ -23,5 +23,5 @@ def test_no_packet_refutes_what_is_said_of_two_devices() -> None:
 
     look()
     print(dict(counts))
-    assert counts["differ"] > 5 and counts["same"] > 5, "some of each"
+    assert counts["differ"] > 1 and counts["same"] > 1, "some of each: which ones, the generator chooses"
     assert counts["not decided, though all is worked out"] <= 0.01 * counts["same"]

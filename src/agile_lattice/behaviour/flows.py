@@ -7,6 +7,7 @@ import msgspec
 from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.interface_names import includes
 from agile_lattice.intent.permits import Passage
+from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.services import PORT_PROTOCOLS
 from agile_lattice.intent.stages import Rule
 from agile_lattice.packets.spans import Spans
@@ -43,6 +44,13 @@ class Header(msgspec.Struct, frozen=True):
         return f"{self.source} -> {self.destination} {self.service}"
 
 
+class Tested(msgspec.Struct, frozen=True):
+    """A rule that was asked, and did not match."""
+
+    subject: str
+    place: Place = NOWHERE
+
+
 def matches(rule: Rule | Passage, header: Header, arrives: str, leaves: str = "") -> bool:
     """Tell whether a rule matches a packet.
 
@@ -53,11 +61,11 @@ def matches(rule: Rule | Passage, header: Header, arrives: str, leaves: str = ""
         leaves: The egress interface; empty where that is not known yet.
     """
     return (
-        includes(rule.arrives, arrives)
+        (rule.protocol is None or rule.protocol == header.protocol)
+        and includes(rule.arrives, arrives)
         and includes(rule.leaves, leaves)
         and _holds(rule.source, header.source)
         and _holds(rule.destination, header.destination)
-        and (rule.protocol is None or rule.protocol == header.protocol)
         and (rule.ports is None or _within(rule.ports, header.port))
     )
 

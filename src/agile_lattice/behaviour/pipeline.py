@@ -7,29 +7,20 @@ from typing import Literal
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.flows import Header, matches, moved
+from agile_lattice.behaviour.flows import Header, Tested, matches, moved
 from agile_lattice.behaviour.links import cut_off, proxy, source_towards
 from agile_lattice.behaviour.tables import Hop, Table, Way, is_way_back, to_routers
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.model import Answer, Device
-from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import NOWHERE, Place
-from agile_lattice.intent.stages import Rule, family_of
-from agile_lattice.intent.translations import described
+from agile_lattice.intent.stages import Rule
 
 StageName = Literal["arrival", "way", "access", "permits", "departure"]
 End = Literal[
     "delivered", "forwarded", "local", "dropped", "discarded", "no route", "loop", "not known"
 ]  # fmt: skip
 STOPS: frozenset[End] = frozenset({"dropped", "discarded", "no route", "loop", "not known"})
-
-
-class Tested(msgspec.Struct, frozen=True):
-    """A rule that was asked, and did not match."""
-
-    subject: str
-    place: Place = NOWHERE
 
 
 class Stage(msgspec.Struct, frozen=True):
@@ -135,18 +126,15 @@ class Passing:
 
     def rewrite(self, stage: Literal["arrival", "departure"], header: Header) -> Header:
         """Let the first rule that matches rewrite the header."""
-        tested: list[Tested] = []
-        for one, rule in self.topology.rules(self.device.name, stage):
-            if family_of(rule) != header.source.family:
-                continue
-            if not matches(rule, header, self.arrives, self.leaves):
-                tested.append(Tested(described(one), rule.place))
-                continue
-            after, note = self.rewritten(rule, header)
-            pool = rule.to if rule.verdict == "rewrite" else None
-            self.stages.append(Stage(stage, header, after, described(one), rule.place, tuple(tested), note, pool))
-            return after
-        self.stages.append(Stage(stage, header, header, tested=tuple(tested)))
+        rules, tested = self.topology.rules(self.device.name, stage, header.source.family)
+        for number, rule in enumerate(rules):
+            if matches(rule, header, self.arrives, self.leaves):
+                after, note = self.rewritten(rule, header)
+                pool = rule.to if rule.verdict == "rewrite" else None
+                told = tested[number].subject, rule.place, tested[:number]
+                self.stages.append(Stage(stage, header, after, *told, note, pool))
+                return after
+        self.stages.append(Stage(stage, header, header, tested=tested))
         return header
 
     def rewritten(self, rule: Rule, header: Header) -> tuple[Header, str]:
@@ -206,31 +194,26 @@ class Passing:
 
     def own(self, header: Header) -> tuple[End, str]:
         """Let what is meant for the device itself in, if it may."""
-        rules = self.topology.passages(self.device.name, "access")
-        tested: list[Tested] = []
-        for rule in rules:
+        rules, tested = self.topology.passages(self.device.name, "access")
+        for number, rule in enumerate(rules):
             if matches(rule, header, self.arrives):
-                stage = Stage("access", header, header, _named("management", rule), rule.place, tuple(tested))
-                self.stages.append(stage)
+                self.stages.append(Stage("access", header, header, tested[number].subject, rule.place, tested[:number]))
                 return "local", f"for {self.device.name} itself (local)"
-            tested.append(Tested(_named("management", rule), rule.place))
         if rules:
-            self.stages.append(Stage("access", header, header, tested=tuple(tested)))
+            self.stages.append(Stage("access", header, header, tested=tested))
             return "dropped", f"no management rule on {self.device.name} permits it"
         return "local", f"for {self.device.name} itself (local)"
 
     def permit(self, header: Header) -> tuple[End, str] | None:
         """Let the first permit that matches decide; without any permit everything passes."""
-        rules = self.topology.passages(self.device.name, "permits")
-        tested: list[Tested] = []
-        for rule in rules:
+        rules, tested = self.topology.passages(self.device.name, "permits")
+        for number, rule in enumerate(rules):
             if matches(rule, header, self.arrives, self.leaves):
-                subject = _named("permit", rule)
-                self.stages.append(Stage("permits", header, header, subject, rule.place, tuple(tested)))
+                subject = tested[number].subject
+                self.stages.append(Stage("permits", header, header, subject, rule.place, tested[:number]))
                 return None if rule.verdict == "pass" else ("dropped", f"denied by {subject} on {self.device.name}")
-            tested.append(Tested(_named("permit", rule), rule.place))
         if rules:
-            self.stages.append(Stage("permits", header, header, tested=tuple(tested)))
+            self.stages.append(Stage("permits", header, header, tested=tested))
             return "dropped", f"no permit on {self.device.name} matches"
         return None
 
@@ -245,7 +228,3 @@ def _note(rule: Rule, to: AddressSet) -> str:
     if rule.rewrites_dns:
         said.append("DNS answers too")
     return ", ".join(said)
-
-
-def _named(kind: str, rule: Passage) -> str:
-    return f"{kind} {rule.name}".rstrip()

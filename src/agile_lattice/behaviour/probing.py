@@ -79,7 +79,7 @@ def plan_probes(network: Network, devices: Sequence[Device]) -> ProbePlan:
     topology = Topology(network)
     probes: list[Probe] = []
     untested: list[Untested] = []
-    for each in ordered(topology, devices, examples=True):
+    for each in ordered(devices, examples=True):
         for at, member in enumerate(each.members):
             hit = None if each.shadows[at].takers else _hit(topology, each, at)
             if hit is None and not _speaks(each.device, each.space.family) and not named_families(member.rule):

@@ -10,10 +10,9 @@ from msgspec.structs import replace
 
 from agile_lattice.behaviour.matching import DESTINATION, PORT, SOURCE, Space
 from agile_lattice.behaviour.stage_lists import LISTED, Listed
-from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Access, Passage, Permit, passages
-from agile_lattice.intent.stages import Rule, Stage
+from agile_lattice.intent.stages import Rule, split
 from agile_lattice.intent.translations import Translation
 from agile_lattice.packets.boxes import Box, Undecided
 from agile_lattice.packets.shadows import Shadow, crossings, meetings, shadows
@@ -55,7 +54,7 @@ class Ordered(msgspec.Struct, frozen=True):
     crossed: tuple[tuple[int, int], ...] | None
 
 
-def ordered(topology: Topology, devices: Sequence[Device], examples: bool = False) -> list[Ordered]:
+def ordered(devices: Sequence[Device], examples: bool = False) -> list[Ordered]:
     """Work out all lists of some devices of a network; with `examples`, shadows show some of what is left."""
     found = []
     for family in (4, 6):
@@ -64,7 +63,7 @@ def ordered(topology: Topology, devices: Sequence[Device], examples: bool = Fals
             for device in devices
             for space in [Space(device.interfaces, family)]
             for part in LISTED
-            if (members := tuple(_members(topology, device, part, space)))
+            if (members := tuple(_members(device, part, space)))
         ]
         boxes = [[each.box for each in members] for *_, members in lists]
         results = _together(boxes, family if examples else None)
@@ -73,11 +72,10 @@ def ordered(topology: Topology, devices: Sequence[Device], examples: bool = Fals
     return found
 
 
-def _members(topology: Topology, device: Device, part: Listed, space: Space) -> Iterator[Member]:
+def _members(device: Device, part: Listed, space: Space) -> Iterator[Member]:
     owners: Sequence[Owner]
     if part in ("arrival", "departure"):
-        stage: Stage = "arrival" if part == "arrival" else "departure"
-        rules = topology.rules(device.name, stage)
+        rules = ((one, rule) for one in device.translations for rule in split([one]) if rule.stage == part)
         yield from (Member(one, rule, space.of_rule(rule)) for one, rule in rules if space.speaks(rule))
         return
     owners = device.permits if part == "permits" else device.access

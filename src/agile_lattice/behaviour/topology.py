@@ -9,6 +9,7 @@ from typing import Literal
 
 import msgspec
 
+from agile_lattice.behaviour.flows import Tested
 from agile_lattice.behaviour.tables import Hop, Table
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.answering import normal_answers
@@ -16,9 +17,10 @@ from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.learned import families_learned, with_learned
 from agile_lattice.intent.model import Answer, Device, Network
 from agile_lattice.intent.permits import Passage, passages
-from agile_lattice.intent.stages import Rule, Stage, split
-from agile_lattice.intent.translations import Translation
+from agile_lattice.intent.stages import Rule, Stage, family_of, split
+from agile_lattice.intent.translations import described
 
+KINDS = {"permits": "permit", "access": "management"}  # what a rule is called
 End = Literal["delivered", "own", "leaves", "discarded", "no route", "loop"]
 
 
@@ -59,9 +61,9 @@ class Topology:
         self.network = network
         self.choice = choice
         self._tables: dict[tuple[str, int, str], Table] = {}
-        self._rules: dict[tuple[str, Stage], list[tuple[Translation, Rule]]] = {}
+        self._rules: dict[tuple[str, Stage, int], tuple[list[Rule], tuple[Tested, ...]]] = {}
         self._answers: dict[str, tuple[Answer, ...]] = {}
-        self._passages: dict[tuple[str, str], list[Passage]] = {}
+        self._passages: dict[tuple[str, str], tuple[list[Passage], tuple[Tested, ...]]] = {}
         self.equal, last = divmod(choice or 0, 2)
         self.devices = {device.name: with_learned(device, not last) for device in network.devices}
 
@@ -106,20 +108,25 @@ class Topology:
             self._answers[device] = normal_answers(self.devices[device])
         return self._answers[device]
 
-    def passages(self, device: str, part: Literal["permits", "access"]) -> list[Passage]:
-        """Return the rules of what may pass a device, or reach it, taken apart once."""
+    def passages(self, device: str, part: Literal["permits", "access"]) -> tuple[list[Passage], tuple[Tested, ...]]:
+        """Return the rules of what may pass a device, or reach it, taken apart once; and how each is told."""
         if (device, part) not in self._passages:
-            self._passages[device, part] = passages(getattr(self.devices[device], part))
+            rules, kind = passages(getattr(self.devices[device], part)), KINDS[part]
+            told = tuple(Tested(f"{kind} {each.name}".rstrip(), each.place) for each in rules)
+            self._passages[device, part] = rules, told
         return self._passages[device, part]
 
-    def rules(self, device: str, stage: Stage) -> list[tuple[Translation, Rule]]:
-        """Return the rules of one stage of a device with the translation of each, worked out once."""
-        if (device, stage) not in self._rules:
-            self._rules[device, "arrival"], self._rules[device, "departure"] = [], []
-            for one in self.devices[device].translations:
-                for rule in split([one]):
-                    self._rules[device, rule.stage].append((one, rule))
-        return self._rules[device, stage]
+    def rules(self, device: str, stage: Stage, family: int) -> tuple[list[Rule], tuple[Tested, ...]]:
+        """Return the rules of one stage of a device for one family, worked out once; and how each is told."""
+        if (device, stage, family) not in self._rules:
+            pairs = [
+                (rule, Tested(described(one), rule.place))
+                for one in self.devices[device].translations
+                for rule in split([one])
+                if rule.stage == stage and family_of(rule) == family
+            ]
+            self._rules[device, stage, family] = [rule for rule, _ in pairs], tuple(told for _, told in pairs)
+        return self._rules[device, stage, family]
 
     def neighbour(self, device: str, hop: Hop) -> str | None:
         """Return the device that a next hop belongs to; None if the intent describes none."""

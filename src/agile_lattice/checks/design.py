@@ -73,7 +73,7 @@ class Design:
     @cached_property
     def lists(self) -> list[Ordered]:
         """The lists of rules of all devices, with what earlier rules do to later ones."""
-        return ordered(self.topology, self.devices)
+        return ordered(self.devices)
 
     def permits(self, device: Device) -> list[tuple[Permit, list[Box]]]:
         """Return the permits of a device, each with what it matches."""

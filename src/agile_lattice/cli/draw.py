@@ -7,7 +7,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from agile_lattice.behaviour.shadowing import ordered
-from agile_lattice.behaviour.topology import Topology
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import write_picture
 from agile_lattice.intent.model import Network
@@ -52,7 +51,7 @@ def _rules(network: Network, name: str) -> Figure:
     from agile_lattice.show.rule_map import rules_figure
 
     device = device_named(network, name)
-    lists = [each for each in ordered(Topology(network), [device]) if len(each.members) > 1]
+    lists = [each for each in ordered([device]) if len(each.members) > 1]
     if not lists:
         raise fail(device.place, f"{name} has no list of rules in which one could take packets from another")
     try:

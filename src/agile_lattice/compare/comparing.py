@@ -62,23 +62,31 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
     spoken = tuple(section for section in unseen if declares(wanted, section))
     there = as_it_is(intent, capture)
     sides = Sides(intent, there, unknown_of(capture), capture.unseen_families)
-    found = list(judged(sides, find_gaps(intent, capture)))
     rules = _by_what_they_do(sides, capture) if capture.by_hand else None
+    gaps = find_gaps(intent, capture)
+    found = [gap for gap in gaps if told_by_rules(gap.difference, rules)]
+    held = {id(gap) for gap in found}
     if rules is not None:
-        # What a rule does, however it is written, has the last word about it.
-        notes = [(gap, _settled(gap.difference, rules)) for gap in found]
+        # What a rule does, however it is written, has the last word about it, and is told with the rules.
+        others = _otherwise(rules)
+        notes = [(gap, _settled(gap.difference, rules, others)) for gap in found]
         found = [
-            replace(gap, difference=replace(gap.difference, effect="no-effect", note=note, witness=None))
-            if note
-            else gap
+            replace(gap, difference=replace(gap.difference, effect="no-effect", note=note)) if note else gap
             for gap, note in notes
         ]
+    found = [*judged(sides, [gap for gap in gaps if id(gap) not in held]), *found]
     differences = tuple(gap.difference for gap in found)
     return Comparison(intent.name, differences, capture.leftovers, spoken, capture.unseen_families, rules=rules), found
 
 
-def _settled(one: Difference, found: Counterparts) -> str:
-    """Tell why a difference of lists of rules changes nothing, by what its rule does; empty if it may."""
+def _settled(one: Difference, found: Counterparts, others: Collection[tuple[str, int]]) -> str:
+    """Tell why a difference of lists of rules changes nothing, by what its rule does; empty if it may.
+
+    Args:
+        one: The difference.
+        found: The rules held against each other.
+        others: The lines of the device that treat packets otherwise.
+    """
     if found.undecided or not STAGES_OF.get(one.section, set()) & {*found.stages}:
         return ""
     if one.change == "missing":
@@ -86,12 +94,17 @@ def _settled(one: Difference, found: Counterparts) -> str:
         lines = sorted({str(each) for rule in mine for each in rule.same if each.line})
         alike = mine and all(not (each.otherwise or each.unless) for each in mine)
         return f"same effect, by {' and '.join(lines)}" if alike and lines else ""
-    others = [each.place for rule in found.rules for each in rule.otherwise]
-    others += [each.packets.place for each in found.beyond]
     certain = not any(each.unless for each in found.rules)
-    if one.change == "extra" and certain and not any(each.is_line_of(one.device) for each in others):
+    if one.change == "extra" and certain and (one.device.line == 0 or (one.device.file, one.device.line) not in others):
         return "the intent has the same effect"
     return ""
+
+
+def _otherwise(found: Counterparts) -> set[tuple[str, int]]:
+    """Return the lines of a device that treat some packets otherwise than the intent."""
+    places = [each.place for rule in found.rules for each in rule.otherwise]
+    places += [each.packets.place for each in found.beyond]
+    return {(each.file, each.line) for each in places}
 
 
 def _by_what_they_do(sides: Sides, capture: Capture) -> Counterparts:

@@ -23,13 +23,14 @@ from agile_lattice.dialects.program_facts import AsideFact
 from agile_lattice.intent.learned import with_learned
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place
-from agile_lattice.packets.actions import Action
+from agile_lattice.packets.actions import Action, same_on
 from agile_lattice.packets.boxes import Box, Undecided, overlap
 from agile_lattice.packets.functions import Entry, Region, differing, exactly
 from agile_lattice.packets.spans import Spans, meet, merged, minus
 
 HOOKS: dict[Listed, str] = {"arrival": "arrival", "departure": "departure", "permits": "permit", "access": "access"}
 MOST_BOXES = 2000  # in which an example is looked for
+MOST_EXAMPLES = 200  # that are looked for in all that is treated otherwise; behind them any packet will do
 Standing = Literal["same", "partly", "other", "nothing"]
 
 
@@ -173,7 +174,7 @@ class _Pairs:
             for one in there.interfaces
             if one.name in self.space.numbers
         }
-        self.before = len(impossible)
+        self.before, self.examples = len(impossible), 0
         left, right = (
             [Entry(line.entry.box, Action((mark, at))) for at, line in enumerate(each)]
             for mark, each in (("intent", self.mine), ("device", self.its))
@@ -205,10 +206,7 @@ class _Pairs:
         """Tell whether both lines do the same with all packets that they could decide."""
         mine, its = self.lines_of(region)
         one, other = mine.entry.action, its.entry.action
-        if one == other:
-            return True
-        found = differing([Entry(box, one) for box in region.boxes], [Entry(box, other) for box in region.boxes])
-        return not (found.regions or found.undecided or found.unseen)
+        return all(same_on(one, other, box) for box in region.boxes)
 
     def lines_of(self, region: Region) -> tuple[Line, Line]:
         """Return the lines that decide the packets of a region."""
@@ -216,10 +214,12 @@ class _Pairs:
 
     def ordinary(self, region: Region) -> Box:
         """Return packets of a region that people think of: of a usual protocol, and from where they belong."""
+        self.examples += 1
         try:
-            boxes = exactly(region, self.left, self.right, MOST_BOXES)
+            boxes = exactly(region, self.left, self.right, MOST_BOXES) if self.examples <= MOST_EXAMPLES else []
         except Undecided:
-            boxes = [region.some]
+            boxes = []
+        boxes = boxes or [region.some]
         box = min(boxes, key=self._unusual)
         box = with_spans(box, DESTINATION, _widest(box[DESTINATION]))
         for number, addresses in self.routed:

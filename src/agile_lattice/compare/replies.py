@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import islice
 
 from agile_lattice.behaviour.flows import Header, matches
 from agile_lattice.behaviour.unknown import Unknown
@@ -12,6 +13,8 @@ from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.intent.permits import Passage, passages
 from agile_lattice.intent.places import NOWHERE
 from agile_lattice.packets.boxes import Undecided
+
+MOST_WAYS = 100  # of treating packets, whose replies are looked at
 
 
 def reply_dropped(sides: Sides, absent: Absent) -> Witness | None:
@@ -29,7 +32,7 @@ def reply_dropped(sides: Sides, absent: Absent) -> Witness | None:
     rules = passages(sides.devices[1].permits)
     for family in FAMILIES:
         try:
-            for name, header, found in sides.passing(family):
+            for name, header, found in islice(sides.passing(family), MOST_WAYS):
                 visit = found.visits[-1]
                 seen = next((each.before for each in visit.stages if each.stage == "permits"), None)
                 if seen is None or not visit.leaves:

@@ -5,10 +5,11 @@ An intent names its interfaces; only what was read of a device has others.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from functools import lru_cache
 
 
-def includes(names: Iterable[str] | None, name: str) -> bool:
+@lru_cache(10_000)
+def includes(names: tuple[str, ...] | None, name: str) -> bool:
     """Tell whether an interface is one of those that are named or described; `None` is any."""
     return names is None or any(_is(each, name) for each in names)
 

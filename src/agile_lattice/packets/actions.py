@@ -13,7 +13,7 @@ from collections.abc import Hashable, Iterable, Iterator, Sequence
 
 import msgspec
 
-from agile_lattice.packets.spans import Span
+from agile_lattice.packets.spans import Span, Spans
 
 
 class Action(msgspec.Struct, frozen=True, gc=False):
@@ -37,6 +37,23 @@ class Action(msgspec.Struct, frozen=True, gc=False):
         for dimension, offset in self.shifts:
             numbers[dimension] += offset
         return (self.verdict, *numbers)
+
+
+def same_on(one: Action, other: Action, box: Sequence[Spans]) -> bool:
+    """Tell whether two actions do the same to every packet of a box."""
+    if one.verdict != other.verdict:
+        return False
+    both = [(dict(each.sets), dict(each.shifts)) for each in (one, other)]
+    for dimension in {dimension for sets, shifts in both for dimension in (*sets, *shifts)}:
+        numbers = {sets[dimension] for sets, _ in both if dimension in sets}
+        offsets_ = {shifts.get(dimension, 0) for sets, shifts in both if dimension not in sets}
+        if len(numbers) > 1 or len(offsets_) > 1:
+            return False
+        if numbers and offsets_:  # the same where moving gives just that number
+            point = numbers.pop() - offsets_.pop()
+            if box[dimension] != ((point, point),):
+                return False
+    return True
 
 
 class Piece(msgspec.Struct, frozen=True, gc=False):

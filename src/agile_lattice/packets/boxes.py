@@ -35,7 +35,7 @@ class Undecided(LatticeError):
 def overlap(left: Box, right: Box) -> Box | None:
     """Return the box that two have in common, or None."""
     for one, other in zip(left, right, strict=True):
-        if one is not other and (one[0][0] > other[-1][1] or other[0][0] > one[-1][1]):
+        if not one or not other or one[0][0] > other[-1][1] or other[0][0] > one[-1][1]:
             return None  # most pairs are told apart by their bounds, in some dimension
     both = []
     for one, other in zip(left, right, strict=True):

@@ -15,7 +15,8 @@ import numpy as np
 from msgspec.structs import replace
 
 from agile_lattice.packets.actions import Action, Offsets, Piece, canonical, offsets
-from agile_lattice.packets.boxes import WORK_LIMIT, Box, overlap, remainder
+from agile_lattice.packets.boxes import WORK_LIMIT, Box, Undecided, overlap, remainder
+from agile_lattice.packets.classes import Classes, pieces_of, worth_it
 from agile_lattice.packets.columns import Boxes, Whole
 from agile_lattice.packets.fragments import NOWHERE, Side, crossing
 from agile_lattice.packets.grid import Grid
@@ -23,6 +24,7 @@ from agile_lattice.packets.overlaps import Work
 from agile_lattice.packets.remainders import Left, left_of
 
 PAIRS_LIMIT = 40_000_000
+MOST_PIECES = 2_000_000  # boxes of one span in each dimension that the entries may be made of
 MOST_CROSSING = 50_000  # pairs of boxes that are looked into; where there are more, the first ones
 
 
@@ -84,6 +86,21 @@ def differing(
     Raises:
         Undecided: If that is not enough to find all pairs of entries that could differ.
     """
+    boxes = [each.box for one in (left, right) for each in one]
+    if not worth_it(boxes):
+        return _differing(left, right, liked, limit)
+    # A dimension that is set to a number is compared by its numbers.
+    classes = Classes(boxes, {dimension for one in (left, right) for each in one for dimension, _ in each.action.sets})
+    ours, theirs = ([Entry(classes.box(each.box), each.action) for each in one] for one in (left, right))
+    found = _differing(ours, theirs, classes.liked(liked) if liked else (), limit)
+    regions = [
+        replace(each, boxes=tuple(map(classes.numbers, each.boxes)), some=classes.numbers(each.some))
+        for each in found.regions
+    ]
+    return replace(found, regions=tuple(regions))
+
+
+def _differing(left: Sequence[Entry], right: Sequence[Entry], liked: Sequence[Sequence[int]], limit: int) -> Comparison:
     work = Work(limit)
     sides = _Sides(left, right)
     ours, theirs = crossing(sides.left, sides.right, work)
@@ -108,6 +125,8 @@ class _Sides:
     """Both lists as pieces in one grid."""
 
     def __init__(self, left: Sequence[Entry], right: Sequence[Entry]) -> None:
+        if pieces_of(each.box for one in (left, right) for each in one) > MOST_PIECES:
+            raise Undecided(MOST_PIECES)
         known = offsets(each.action for one in (left, right) for each in one)
         self.pieces = list(_pieces(left, known)), list(_pieces(right, known))
         both = [*self.pieces[0], *self.pieces[1]]

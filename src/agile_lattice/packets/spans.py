@@ -47,10 +47,12 @@ def meet(left: Spans, right: Spans) -> Spans:
 def minus(left: Spans, right: Spans) -> Spans:
     """Return the numbers of `left` that are not in `right`."""
     result: list[Span] = []
+    at = 0  # what ends before one span begins is behind all later ones, too
     for first, last in left:
-        for cut_first, cut_last in right:
-            if cut_last < first:
-                continue
+        while at < len(right) and right[at][1] < first:
+            at += 1
+        for number in range(at, len(right)):
+            cut_first, cut_last = right[number]
             if cut_first > last:
                 break
             if cut_first > first:
