@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+import subprocess
+import sys
 import textwrap
 from pathlib import Path
 from typing import Any
@@ -155,6 +157,28 @@ def test_what_is_not_recognised_says_where_it_stops_and_what_would_fit(
     left = al.read("quay", [name], {"text": text + good}).leftovers[0]
     assert f"{left.place.line}:{left.place.column}" == where
     assert says in left.reason
+
+
+def test_dialects_are_compiled_by_several_threads_at_once() -> None:
+    program = """
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from threading import Barrier
+from agile_lattice.dialects.registry import catalogue_beside
+
+catalogue, names = catalogue_beside(Path(".")), ["bollard", "mooring", "tideway"]
+start = Barrier(len(names))
+
+def compiled(name):
+    start.wait()
+    return catalogue.dialect(name).name
+
+with ThreadPoolExecutor(len(names)) as pool:
+    print(*pool.map(compiled, names))
+"""
+    for _ in range(2):  # the interpreter came down each time
+        done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True)
+        assert (done.returncode, done.stdout) == (0, "bollard mooring tideway\n"), done.stderr
 
 
 @pytest.mark.parametrize("name", BUILT_IN.names())

@@ -27,6 +27,7 @@ COMMANDS = {
     "capture": "fetch the configuration of devices into an archive",
     "archive": "show what an archive has, and say what is known to be good",
     "push": "bring a device in line with the intent, with a timed way back",
+    "standin": "start devices of fictional vendors to practise on",
     "observe": "show which rules are hit, and which translations are in use",
     "walk": "follow packets through the network",
     "report": "write a report",
@@ -51,6 +52,7 @@ in order of use:
   lattice capture intent.yaml --into archive           fetch what the devices have
   lattice observe intent.yaml --device quay            rules that are hit, translations in use
   lattice push intent.yaml archive --device quay       change a device, with a timed way back
+  lattice standin examples/practice/quay.yaml          devices to practise on
   lattice diff intent.yaml archive@good                the last state known to be good
   lattice walk intent.yaml web 192.0.2.7 tcp/443       where a packet goes, and which rule decides
   lattice walk intent.yaml --plan                      test packets for every rule

@@ -86,7 +86,7 @@ def _guarded(name: str, arguments: Namespace) -> int:
 
 
 # What is not installed with the package itself, and with which of its extras it comes.
-EXTRAS = {"matplotlib": "figures", "pandas": "frames", "jinja2": "report"}
+EXTRAS = {"asyncssh": "live", "matplotlib": "figures", "pandas": "frames", "jinja2": "report"}
 
 
 def run() -> None:

@@ -14,7 +14,6 @@ from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import device_named
-from agile_lattice.push.carrying import take_back
 from agile_lattice.push.planning import Plan
 from agile_lattice.push.pushing import Pushed, Pusher
 from agile_lattice.show.differences import show_comparisons
@@ -57,7 +56,7 @@ def run(arguments: Namespace) -> int:
     )  # fmt: skip
     err = console(sys.stderr)
     if arguments.back:
-        state = take_back(pusher.session)
+        state = pusher.take_back()
         _told(arguments, Pushed(arguments.device, state or "none", "" if state else "no push is unfinished"))
         return 1 if state == "stuck" else 0
     plan = pusher.plan(arguments.seconds)

@@ -213,6 +213,28 @@ class Form(msgspec.Struct, frozen=True):
         return (self.only is None or bool(self.only.search(head))) and not (self.unless and self.unless.search(head))
 
 
+class Trial(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How a system puts a whole configuration on trial by itself, and goes back unless it is confirmed in time.
+
+    Attributes:
+        revision: The command that prints what tells one running configuration from another.
+        begin: The command that takes a configuration from its standard input, with `%seconds` for how long it stays
+            if nobody confirms it, and `%revision` for the one that it is meant to follow.
+        state: The command that tells whether a configuration is on trial.
+        waiting: What its answer has in it if one is.
+        confirm, back: The commands that let it stay, and that end the trial.
+        save: The command that has it running after a restart, too; empty if there is none.
+    """
+
+    revision: str = ""
+    begin: str = ""
+    state: str = ""
+    waiting: str = ""
+    confirm: str = ""
+    back: str = ""
+    save: str = ""
+
+
 class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How a running system is asked for its configuration, and told a change.
 
@@ -223,6 +245,8 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         back: The command that takes a change back, if it is another one: it goes on where something is not there.
         look: What prints the running state so that two times can be compared: without counters and ages.
         secrets: Regular expressions with a group, for passwords and keys in captured texts.
+        shell: Whether commands are for a shell; else each is a request by itself.
+        trial: How it puts a configuration on trial, if it does that by itself.
         hits: How a captured rule tells how often it was hit, as a regular expression with a group.
         observe: By what is asked (`translations` in use, `neighbours`), the command that prints it.
     """
@@ -233,6 +257,8 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     back: str = ""
     look: str = ""
     secrets: tuple[str, ...] = ()
+    shell: bool = True
+    trial: Trial = Trial()
     hits: str = ""
     observe: dict[Literal["translations", "neighbours"], str] = {}
 

@@ -13,6 +13,7 @@ from functools import cached_property, lru_cache
 from importlib.metadata import entry_points
 from importlib.resources import files
 from pathlib import Path
+from threading import RLock
 
 from msgspec.structs import replace
 
@@ -25,6 +26,8 @@ FOLDER = "dialects"
 
 
 LIKE = re.compile(r'^like\s*=\s*"([^"]+)"', re.MULTILINE)
+# One at a time: two threads that convert values to a type for the first time can bring the interpreter down.
+_COMPILING = RLock()
 MOST_COMPILED = 64  # dialects that are kept, by their texts
 
 
@@ -95,13 +98,14 @@ class Catalogue:
             UnknownDialect: If there is none of that name, or it has no such form.
             DefinitionError: If its file is wrong.
         """
-        if name not in self._known:
-            plain, _, form = name.partition("/")
-            if plain not in self._sources:
-                raise UnknownDialect(name, self.names())
-            dialect = _compiled(*self._sources[plain], tuple(self._bases(plain)))
-            self._known[name] = _written_in(dialect, form, name) if form else dialect
-        return self._known[name]
+        with _COMPILING:
+            if name not in self._known:
+                plain, _, form = name.partition("/")
+                if plain not in self._sources:
+                    raise UnknownDialect(name, self.names())
+                dialect = _compiled(*self._sources[plain], tuple(self._bases(plain)))
+                self._known[name] = _written_in(dialect, form, name) if form else dialect
+            return self._known[name]
 
 
 def _written_in(dialect: Dialect, form: str, name: str) -> Dialect:

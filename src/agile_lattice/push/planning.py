@@ -11,7 +11,7 @@ from agile_lattice.compare.differences import Comparison
 from agile_lattice.compare.mending import Mend, Mending, mend
 from agile_lattice.dialects import read_device
 from agile_lattice.dialects.assembly import Capture
-from agile_lattice.dialects.dialect import Dialect, Running
+from agile_lattice.dialects.dialect import Dialect, Running, Trial
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.errors import LatticeError
 from agile_lattice.intent.model import Device
@@ -82,6 +82,9 @@ def plan_push(
     if not mending.mends:
         return None
     dialects = {name: catalogue.dialect(name) for name in intent.speaks}
+    if trial_of([*dialects.values()]) is not None:
+        [one] = [file for each in mending.mends for file in each.files]
+        return Plan(mending, Load(one.after, one.before, "", before, seconds))
     for each in mending.mends:
         running = dialects[each.dialect].running
         if not (running.whole if each.how == "edited" else running.apply):
@@ -95,6 +98,11 @@ def plan_push(
     change = "set -e\n" + "".join(_telling(dialects[each.dialect].running, each) for each in mending.mends)
     back = "".join(_telling(dialects[each.dialect].running, each, back=True) for each in mending.mends[::-1])
     return Plan(mending, Load(change, back, look, before, seconds))
+
+
+def trial_of(dialects: Sequence[Dialect]) -> Trial | None:
+    """Return how a device puts a configuration on trial by itself, if it does."""
+    return dialects[0].running.trial if len(dialects) == 1 and dialects[0].running.trial.begin else None
 
 
 def look_script(dialects: Sequence[Dialect]) -> str:

@@ -9,10 +9,12 @@ from pathlib import Path
 import msgspec
 
 from agile_lattice.archive.repository import Archive, ArchiveError, who
+from agile_lattice.dialects.errors import DialectError
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.intent.model import Device
-from agile_lattice.push.carrying import State, carry
-from agile_lattice.push.planning import Plan, PushRefused, look_script, plan_push, still_differs
+from agile_lattice.push.carrying import Carried, State, carry, take_back
+from agile_lattice.push.planning import Plan, PushRefused, look_script, plan_push, still_differs, trial_of
+from agile_lattice.push.trials import OnTrial, put_on_trial
 from agile_lattice.transport.capturing import capture
 from agile_lattice.transport.errors import TransportError
 from agile_lattice.transport.sessions import Session
@@ -57,6 +59,8 @@ class Pusher:
         self.intent, self.archive, self.catalogue, self.seal = intent, archive, catalogue, seal
         self.session = Session(intent.name, intent.connection, folder)
         self.dialects = [catalogue.dialect(each) for each in intent.speaks]
+        self.trial = trial_of(self.dialects)
+        self.revision = ""  # of the configuration that a trial follows
 
     def plan(self, seconds: int) -> Plan | None:
         """Work out the change; `None` if there is nothing to change.
@@ -71,6 +75,8 @@ class Pusher:
         except ArchiveError:
             raise PushRefused(name, "the archive has no capture of it", "Capture it first, and look at it.") from None
         before = self._looked()
+        if self.trial is not None:
+            self.revision = self.session.command(self.trial.revision).output.strip()
         now = self._captured()
         if self._looked() != before:
             raise PushRefused(name, "it changes while it is looked at", "Try again when nobody works on it.")
@@ -83,8 +89,13 @@ class Pusher:
             TransportError: If the device cannot be reached any more: it goes back by itself then.
         """
         self._kept(self._captured())  # the state to come back to
-        carried = carry(self.session, plan.load)
-        state = carried.settled(("applied",), plan.load.seconds + FOR_THE_CHANGE)
+        carried: Carried | OnTrial
+        if self.trial is not None:
+            carried = put_on_trial(self.session, self.trial, plan.load, self.revision)
+            state = carried.state
+        else:
+            carried = carry(self.session, plan.load)
+            state = carried.settled(("applied",), plan.load.seconds + FOR_THE_CHANGE)
         if state != "applied":
             return self._not_kept(state, carried.log())
         tell("made; looking at it over a new connection")
@@ -92,14 +103,28 @@ class Pusher:
             left = still_differs(self.intent, self._captured(), self.catalogue, plan.mending.mends)
         except TransportError as error:
             return self._not_kept(carried.decide("failed"), f"it could not be looked at: {error.cause}")
+        except DialectError as error:
+            said = str(error).splitlines()[0]
+            return self._not_kept(carried.decide("failed"), f"what it has now cannot be read: {said}")
         if left:
             return self._not_kept(carried.decide("failed"), f"still different: {', '.join(left)}")
         state = carried.decide("confirm")
         if state != "kept":
             return self._not_kept(state, "the confirmation came too late")
+        if self.trial is not None and self.trial.save:
+            tell("confirmed; saving it")
+            saved = self.session.command(self.trial.save)
+            if saved.code:
+                tell(f"it runs, and was not saved: {saved.complaint}")
         revision = self._kept(self._captured())
         self.archive.set_good(self.intent.name, revision)
         return Pushed(self.intent.name, "kept", "", revision)
+
+    def take_back(self) -> State:
+        """Take back a push that did not end; return what became of it, or nothing if there is none."""
+        if self.trial is None:
+            return take_back(self.session)
+        return "" if self.session.command(self.trial.back).code else "back"
 
     def _not_kept(self, state: State, said: str) -> Pushed:
         reasons = {
@@ -111,6 +136,8 @@ class Pusher:
         return Pushed(self.intent.name, outcome, reasons.get(state, said.splitlines()[-1] if said else ""))
 
     def _looked(self) -> str:
+        if self.trial is not None:
+            return self.session.command(self.dialects[0].running.look).output
         return self.session.run(look_script(self.dialects)).output
 
     def _captured(self) -> dict[str, str]:

@@ -40,7 +40,18 @@ def capture(session: Session, dialects: Sequence[Dialect], seal: bytes) -> dict[
         )  # fmt: skip
     asked = [each for dialect in dialects for each in dialect.running.capture.items()]
     hidden = [re.compile(each) for dialect in dialects for each in dialect.running.secrets]
-    return {name: sealed(text, hidden, seal) for name, text in ask(session, asked).items()}
+    if all(each.running.shell for each in dialects):
+        texts = ask(session, asked)
+    else:
+        texts = {name: _told(session, command) for name, command in asked}
+    return {name: sealed(text, hidden, seal) for name, text in texts.items()}
+
+
+def _told(session: Session, command: str) -> str:
+    answer = session.command(command)
+    if answer.code:
+        raise _refused(session.device, [("", command)], "", answer.code, answer.complaint)
+    return answer.output
 
 
 def ask(session: Session, asked: Sequence[tuple[str, str]]) -> dict[str, str]:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import subprocess
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
@@ -58,9 +59,20 @@ class Session:
         Raises:
             TransportError: If the device was not reached, or did not answer in time.
         """
+        return self._answer(["sh", "-s"], script, seconds)
+
+    def command(self, command: str, text: str = "", seconds: float = SECONDS) -> Answer:
+        """Run one command of a device that has no shell, as a request by itself; `text` is what it reads.
+
+        Raises:
+            TransportError: If the device was not reached, or did not answer in time.
+        """
+        return self._answer([command] if self.connection.by == "ssh" else ["sh", "-c", command], text, seconds)
+
+    def _answer(self, command: Sequence[str], text: str, seconds: float) -> Answer:
         try:
             done = subprocess.run(
-                [*self._command, "sh", "-s"], input=script.encode(), capture_output=True, timeout=seconds, check=False
+                [*self._command, *command], input=text.encode(), capture_output=True, timeout=seconds, check=False
             )
         except subprocess.TimeoutExpired:
             raise TransportError(self.device, f"it did not answer within {seconds:.0f} s") from None

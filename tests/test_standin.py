@@ -1,0 +1,263 @@
+"""Stand-ins of the fictional vendors: what their trials promise, and the whole way on them with OpenSSH."""
+
+from __future__ import annotations
+
+import os
+import pty
+import select
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from agile_lattice.dialects.registry import BUILT_IN
+from agile_lattice.standin.commands import VENDORS, Console, Leave
+from agile_lattice.standin.device import Refused, Standin
+
+LATTICE = str(Path(sys.executable).with_name("lattice"))
+PRACTICE = Path(__file__).parent.parent / "examples" / "practice" / "quay.yaml"
+SHEETS = [
+    f"Gateway: slip-7\n\nWay: 10.{n}.0.0 mask 255.255.0.0\nNext: 10.70.1.9\n\n"
+    f"Way: 0.0.0.0 mask 0.0.0.0\nNext: 10.70.1.{n}\n"
+    for n in range(1, 5)
+]
+STEPS = st.lists(
+    st.one_of(
+        st.tuples(st.just("begin"), st.sampled_from(SHEETS), st.integers(1, 9), st.booleans()),
+        st.tuples(st.sampled_from(["confirm", "back", "save", "restart"])),
+        st.tuples(st.just("wait"), st.integers(1, 12)),
+    ),
+    max_size=12,
+)
+
+
+@given(STEPS)
+def test_a_device_is_never_left_with_what_nobody_confirmed(steps: list[tuple[object, ...]]) -> None:
+    now = [0.0]
+    device = Standin("slip-7", "bollard", SHEETS[0], clock=lambda: now[0])
+    kept, saved, trial = SHEETS[0], SHEETS[0], ("", 0.0)  # what the model says
+    for step in steps:
+        if trial[0] and now[0] >= trial[1]:
+            trial = ("", 0.0)
+        try:
+            match step:
+                case ("begin", str(text), int(seconds), bool(fresh)):
+                    device.begin(text, seconds, device.revision if fresh else "0" * 12)
+                    assert fresh and not trial[0]
+                    trial = (text, now[0] + seconds)
+                case ("wait", int(seconds)):
+                    now[0] += seconds
+                case (str(word),):
+                    getattr(device, word)()
+                    assert bool(trial[0]) == (word in ("confirm", "back")) or word == "restart"
+                    if word == "confirm":
+                        kept = trial[0]
+                    saved = kept if word == "save" else saved
+                    kept, trial = (saved if word == "restart" else kept), ("", 0.0)
+        except Refused:
+            allowed = {"begin": not trial[0] and step[-1] is True, "save": not trial[0], "restart": True}
+            assert not allowed.get(str(step[0]), bool(trial[0])), step
+        if trial[0] and now[0] >= trial[1]:
+            trial = ("", 0.0)
+        assert (device.running, device.saved, device.on_trial) == (trial[0] or kept, saved, bool(trial[0])), step
+
+
+@pytest.mark.parametrize("vendor", VENDORS)
+def test_every_command_of_a_vendor_is_helped_with_completed_and_asked_of_it(vendor: str) -> None:
+    console = Console(Standin("quay", vendor, ""))
+    told = console.run("help")
+    for each in console.commands:
+        assert each.words in told and each.help in told
+        begun = each.words[: len(each.words) // 2]
+        assert any(each.words.startswith(found) for found in console.completed(begun)), begun
+    asked = BUILT_IN.dialect(vendor).running
+    lines = [asked.look, *asked.capture.values(), asked.trial.state, asked.trial.revision, asked.trial.confirm,
+             asked.trial.back, asked.trial.save,
+             asked.trial.begin.replace("%seconds", "9").replace("%revision", "0a1b")]  # fmt: skip
+    assert all(any(each.read(line) is not None for each in console.commands) for line in lines)
+    assert console.takes_text(lines[-1]) and not console.takes_text("help")
+    for wrong in ("", "hepl", "  ", asked.look + " all"):
+        with pytest.raises(Refused, match="is no command here"):
+            console.run(wrong)
+    with pytest.raises(Leave):
+        console.run(console.commands[-1].words)
+
+
+def test_a_configuration_that_the_device_cannot_read_is_refused_with_its_line() -> None:
+    device = Standin("slip-7", "bollard", SHEETS[0])
+    with pytest.raises(Refused, match=r"line 3: Way: 10\.2\.0\.0"):
+        device.begin(SHEETS[1].replace("Next: 10.70.1.9", "Nest: 10.70.1.9", 1), 9, device.revision)
+    assert device.running == SHEETS[0] and not device.on_trial
+
+
+# The whole way.
+ssh = pytest.mark.skipif(os.environ.get("CI") != "true" and shutil.which("ssh") is None, reason="needs ssh")
+
+
+def free_port() -> int:
+    with socket.socket() as found:
+        found.bind(("127.0.0.1", 0))
+        return int(found.getsockname()[1])
+
+
+class Practice:
+    """Stand-ins that run, and their intent."""
+
+    def __init__(self, folder: Path, port: int) -> None:
+        self.folder, self.port, self.archive = folder, port, folder / "archive"
+        self.intent = folder / "quay.yaml"
+
+    def lattice(self, *words: str) -> tuple[int, str]:
+        done = subprocess.run(
+            [LATTICE, *words],
+            cwd=self.folder,
+            capture_output=True,
+            text=True,
+            timeout=90,
+            env={**os.environ, "XDG_STATE_HOME": str(self.folder / "state"), "COLUMNS": "200"},
+        )
+        return done.returncode, done.stdout + done.stderr
+
+    def captured(self) -> None:
+        code, said = self.lattice("capture", "quay.yaml", "--into", "archive")
+        assert code == 0, said
+
+    def client(self, host: str, *words: str) -> list[str]:
+        return ["ssh", *words, "-o", "StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile=keys/known_hosts", "-o",
+                "GlobalKnownHostsFile=/dev/null", "-o", "IdentitiesOnly=yes", "-i", "keys/practice", "-p",
+                str(self.port), f"practice@{host}"]  # fmt: skip
+
+    def told(self, host: str, command: str, text: str = "") -> str:
+        done = subprocess.run(
+            [*self.client(host), command], cwd=self.folder, input=text, capture_output=True, text=True, timeout=30
+        )
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+
+@contextmanager
+def practice(folder: Path, faults: Sequence[str] = ()) -> Iterator[Practice]:
+    """Start the stand-ins of the example, on a port of their own."""
+    port = free_port()
+    (folder / "quay.yaml").write_text(PRACTICE.read_text().replace("port: 2270", f"port: {port}"))
+    words = [word for each in faults for word in ("--fault", each)]
+    process = subprocess.Popen(
+        [LATTICE, "standin", "quay.yaml", *words], cwd=folder, stderr=subprocess.PIPE,
+        text=True,
+    )  # fmt: skip
+    assert process.stderr is not None
+    try:
+        assert any("Interrupt to end" in line for line in process.stderr), "they have begun"
+        yield Practice(folder, port)
+    finally:
+        process.send_signal(signal.SIGINT)
+        assert process.wait(20) == 0
+
+
+# By device: where it is, how a hand changes it, and what is to be seen of that.
+BY_HAND = {
+    "slip-gate": ("127.0.70.1", "read sheet", "trial 60 after {}", "read number", "trial keep",
+                  ("Members: 10.70.1.20", "Members: 10.70.1.21"), "translation shop"),
+    "jetty-wall": ("127.0.70.2", "chart", "steer 60 from {}", "chart mark", "hold",
+                   ("10.70.2.1 0.0.0.255", "10.70.2.1 0.0.1.255"), "address 10.70.2.1/24 on hall0"),
+    "ferry-router": ("127.0.70.3", "tables", "flood 60 over {}", "tables stamp", "stand",
+                     ("10.70.4.9", "10.70.4.8"), "route 10.70.8.0/22"),
+}  # fmt: skip
+
+
+@ssh
+@pytest.mark.real
+def test_a_change_by_hand_is_found_and_pushed_back_on_every_vendor(tmp_path: Path) -> None:
+    with practice(tmp_path) as here:
+        here.captured()
+        assert here.lattice("prove", "quay.yaml", "archive")[0] == 0
+        for host, show, begin, revision, keep, (old, new), _ in BY_HAND.values():
+            text = here.told(host, show)
+            assert old in text
+            here.told(host, begin.format(here.told(host, revision).strip()), text.replace(old, new, 1))
+            here.told(host, keep)
+        here.captured()
+        code, said = here.lattice("diff", "quay.yaml", "archive")
+        assert code == 1 and all(subject in said for *_, subject in BY_HAND.values()), said
+        for name in BY_HAND:
+            code, said = here.lattice("push", "quay.yaml", "archive", "--device", name, "--yes")
+            assert code == 0 and "known to be good" in said, said
+        code, said = here.lattice("prove", "quay.yaml", "archive@good")
+        assert code == 0 and said.count("the same for every packet") == 3, said
+        assert here.told("127.0.70.1", "read filed sheet") == here.told("127.0.70.1", "read sheet"), "it is saved, too"
+
+
+@ssh
+@pytest.mark.real
+def test_what_goes_wrong_on_the_way_leaves_the_device_as_it_was(tmp_path: Path) -> None:
+    faults = ("slip-gate:drop", "jetty-wall:half", "ferry-router:refuse")
+    with practice(tmp_path, faults) as here:
+        here.captured()
+        before = {name: here.told(host, show) for name, (host, show, *_) in BY_HAND.items()}
+        moved = here.intent.read_text()
+        for old, new in (
+            ("10.70.4.9", "10.70.4.8"),
+            ("203.0.113.17", "203.0.113.19"),
+            ("203.0.113.5,", "203.0.113.6,"),
+        ):
+            moved = moved.replace(old, new)
+        here.intent.write_text(moved.replace("{to: default, via: 203.0.113.1}", "{to: default, via: 203.0.113.9}"))
+        reasons = {
+            "slip-gate": "the link was lost",
+            "jetty-wall": "cannot be read",
+            "ferry-router": "there is no room",
+        }
+        for name, reason in reasons.items():
+            code, said = here.lattice("push", "quay.yaml", "archive", "--device", name, "--yes", "--seconds", "3")
+            assert code == 1 and "as it was before" in said and reason in " ".join(said.split()), said
+        assert {name: here.told(host, show) for name, (host, show, *_) in BY_HAND.items()} == before
+
+
+@ssh
+@pytest.mark.real
+def test_somebody_logs_in_and_finds_help_and_completion(tmp_path: Path) -> None:
+    with practice(tmp_path) as here:
+        process, terminal = pty.fork()
+        if not process:
+            os.chdir(tmp_path)
+            os.execvp("ssh", here.client("127.0.70.3", "-tt"))
+
+        def seen(words: str, until: str) -> str:
+            os.write(terminal, words.encode())
+            found, end = "", time.monotonic() + 20
+            while until not in found and time.monotonic() < end:
+                if select.select([terminal], [], [], 0.2)[0]:
+                    found += os.read(terminal, 4096).decode(errors="replace")
+            assert until in found, found
+            return found
+
+        seen("", "ferry-router> ")
+        assert "print the tables in force" in seen("help\r", "end the session")
+        seen("flo\t", "flood ")
+        assert "did you mean" in seen("\bsate\r", "`flood state`")
+        seen("depart\r", "closed")
+        os.close(terminal)
+        os.waitpid(process, 0)
+
+
+@ssh
+@pytest.mark.real
+def test_what_cannot_be_stood_in_for_is_said(tmp_path: Path) -> None:
+    with practice(tmp_path) as here:
+        code, said = here.lattice("standin", "quay.yaml")
+        assert code == 2 and "no stand-in was started" in said, "the addresses are taken"
+    here.intent.write_text(here.intent.read_text().replace("127.0.70.1", "192.0.2.70").replace("[mooring]", "[frr]"))
+    code, said = here.lattice("standin", "quay.yaml", "--fault", "ferry-router:sinks")
+    assert code == 2 and "a device and a fault are wanted" in said
+    here.intent.write_text(here.intent.read_text().replace("[tideway]", "[bird]"))
+    code, said = here.lattice("standin", "quay.yaml")
+    assert code == 2 and "no device of it can be stood in for" in said
