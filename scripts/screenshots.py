@@ -40,7 +40,7 @@ PICTURES = {
     "walk": "lattice walk saltmarsh.yaml 192.0.2.77 203.0.113.5 tcp/8080 --at quay-edge:wan0;"
     " lattice walk saltmarsh.yaml 10.40.10.7 10.41.20.9 icmp",
     "plan": "lattice walk saltmarsh.yaml --plan --device quay-edge",
-    "flows": "lattice walk saltmarsh.yaml --flows flows.txt",
+    "practice": "sh ../../../scripts/practise.sh",
     "prove": "lattice prove saltmarsh.yaml applied; lattice prove saltmarsh.yaml a-year-later",
     "matrix": "lattice dialects matrix | head -46",
     "demo": "lattice demo | head -42",

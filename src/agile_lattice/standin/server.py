@@ -136,7 +136,9 @@ class _Sessions:
         try:
             process.stdout.write(console.run(line, text))
         except Refused as refused:
-            process.stderr.write(f"refused: {refused}\n")
+            # Somebody who types sees it before the next prompt.
+            told = process.stderr if process.command else process.stdout
+            told.write(f"refused: {refused}\n")
             return REFUSED
         if self.device.cut_off:
             process.channel.get_connection().abort()
