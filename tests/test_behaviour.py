@@ -11,15 +11,16 @@ from hypothesis import strategies as st
 
 import agile_lattice as al
 from agile_lattice.behaviour.images import REWRITTEN, after, before, chained, packets_apart, pulled_back
-from agile_lattice.behaviour.links import wire
+from agile_lattice.behaviour.links import described, wire
 from agile_lattice.behaviour.matching import DESTINATION, Space
+from agile_lattice.behaviour.probing import plan_probes
 from agile_lattice.behaviour.proving import prove
 from agile_lattice.behaviour.rule_list import RuleList
 from agile_lattice.behaviour.stage_lists import KEEP
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN
-from agile_lattice.intent.addresses import Address
-from agile_lattice.intent.interfaces import Interface
+from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.interfaces import Bridge, Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box
@@ -162,6 +163,40 @@ def test_a_packet_of_ipv4_that_claims_to_come_from_the_device_itself_is_dropped(
     service = "icmp6" if ":" in source else "icmp"
     found = al.walk(al.loads(TWO_ROUTERS), source, destination, service, at="one:wan0")
     assert ("is an address of one" in found.reason) == dropped
+
+
+@pytest.mark.parametrize("apart", [True, False])
+def test_a_vlan_of_a_bridge_is_told_with_its_ports_if_the_bridge_keeps_vlans_apart(apart: bool) -> None:
+    vlans = ((20,), (30,)) if apart else ((), ())
+    ports = tuple(Interface(f"port{at}", tagged=each) for at, each in enumerate(vlans))
+    bridge = Interface("br0", bridge=Bridge(("port0", "port1"), (20,) if apart else ()))
+    device = Device("quay", interfaces=(*ports, bridge, Interface("br0.20", parent="br0", vlan=20)))
+    told = described(device, "br0.20")
+    assert told == "br0.20 is VLAN 20 of br0" + " (VLAN 20: port0, br0)" * apart
+
+
+def test_a_packet_that_just_misses_a_rule_comes_from_where_it_could_come_from() -> None:
+    network = al.loads(
+        dedent("""
+            lattice: 1
+            zones: {sea: {exposure: public}, hall: {exposure: own}, shed: {exposure: own}}
+            devices:
+              quay:
+                speaks: [nftables]
+                interfaces:
+                  sea0: {zone: sea, address: 203.0.113.2/28}
+                  hall0: {zone: hall, address: 10.70.1.1/24}
+                  shed0: {zone: shed, address: 10.70.2.1/24}
+                routes: [{to: default, via: 203.0.113.1}]
+                permits: [{from: hall, to: shed}]
+        """)
+    )
+    missing = [each for each in plan_probes(network, network.devices).probes if not each.hits]
+    subnets = {"hall0": Prefix.parse("10.70.1.0/24"), "shed0": Prefix.parse("10.70.2.0/24")}
+    assert missing
+    for each in missing:
+        here = [name for name, subnet in subnets.items() if subnet.contains(each.header.source)]
+        assert here == [each.arrives] or (not here and each.arrives == "sea0"), each
 
 
 def test_vlans_are_told_apart_whether_their_parent_is_described_or_not() -> None:

@@ -168,6 +168,16 @@ def test_the_order_of_addresses_counts_where_packets_leave_with_the_first(
     assert (len(mending.mends), [each.firm for each in mending.held]) == (0, [True] * len(effects))
 
 
+def test_the_order_of_permits_that_let_the_same_packets_pass_means_nothing() -> None:
+    rules = "[{name: a, from: lan0, service: tcp/80-90}, {name: b, from: lan0, service: tcp/85-95}]"
+    text = "lattice: 1\ndevices: {quay: {speaks: [nftables], interfaces: {lan0: {}}, permits: RULES}}"
+    one = al.loads(text.replace("RULES", rules)).device("quay")
+    other = replace(one, permits=one.permits[::-1])
+    [found] = al.diff(one, as_captured(other)).differences
+    told = "no rule that it was moved past decides otherwise about a packet of it"
+    assert (found.change, found.effect, found.note) == ("moved", "no-effect", told)
+
+
 def test_permits_of_two_families_have_no_order_between_them() -> None:
     permits = [f'{{name: {name}, from: lan0, destination: "{to}"}}' for name, to in (
         ("six", "2001:db8:66::/48"), ("four", "192.0.2.0/24"), ("more", "2001:db8:67::/48"))]  # fmt: skip

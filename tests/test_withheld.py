@@ -59,6 +59,7 @@ def test_an_address_more_on_the_interface_that_a_device_is_managed_over_is_withh
         text = BASE.replace(f"interface {interface}\n", f"interface {interface}\n{more}")
         mending = mend(intent, [("running.conf", text)])
         assert [f"address 192.0.2.77/32 on {interface}" in each.subject for each in mending.held] == [True] * withheld
+        assert all(each.reason == "the device is managed over lan0" for each in mending.held)
         assert any("no ip address 192.0.2.77/32" in each.change for each in mending.mends) != withheld
 
 

@@ -131,7 +131,7 @@ def _move(sort: Sort[T], one: T, other: T, passed: list[tuple[T, T]]) -> Differe
     if not touching:
         return Difference(
             "moved", sort.section, sort.describe(one), "no-effect", (),
-            "no packet matches both this rule and one that it was moved past", one.place, other.place,
+            "no rule that it was moved past decides otherwise about a packet of it", one.place, other.place,
         )  # fmt: skip
     names = ", ".join(dict.fromkeys(sort.describe(each).removeprefix("translation ") for each in touching))
     before = (one.place.file, one.place.line) <= (touching[0].place.file, touching[0].place.line)
