@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 from pathlib import Path
 
@@ -53,3 +54,37 @@ def test_a_device_that_is_alone_fails_as_it_did(fleet: Path, capfd: pytest.Captu
     assert capfd.readouterr().out == ""
     with pytest.raises(SystemExit):
         main(["diff", str(fleet / "fleet.yaml"), captures, "--device", "edge2", "--jobs", "0"])
+
+
+def test_what_many_devices_differ_in_alike_is_told_once(
+    fleet: Path, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.chdir(fleet)
+    rules = Path("captures/edge4/ruleset.nft")
+    before = rules.read_text()
+    rules.write_text(before + "table arp odd { }\n")
+    try:
+        assert main(["diff", "fleet.yaml", "captures", "--by-difference", "--format", "json"]) == 2
+        found = json.loads(capfd.readouterr().out)
+        assert main(["diff", "fleet.yaml", "captures", "--by-difference"]) == 2
+        text = " ".join(capfd.readouterr().out.split())
+    finally:
+        rules.write_text(before)
+    network = al.load("fleet.yaml")
+    alone = [
+        (each.device, one.change, one.section, one.subject)
+        for each in (al.diff(network.device(name), al.read(name, ["iproute2", "nftables"], _texts(name)))
+                     for name in ("edge0", "edge1", "edge3", "edge4", "edge5"))
+        for one in each.differences
+    ]  # fmt: skip
+    told = [(name, each["change"], each["section"], each["subject"]) for each in found for name in each["devices"]]
+    assert {*alone} == {each for each in told if each[1] != "not-compared"} and len(told) == len({*told})
+    assert [each["devices"] for each in found if each["change"] == "not-compared"] == [["edge4"]]
+    counts = [len(each["devices"]) for each in found]
+    assert counts == sorted(counts, reverse=True) and counts[0] == 5
+    assert "edge0, edge1" in text and "and 1 more" in text and "5 of 5 devices not as the intent" in text
+    assert "not understood: table arp odd" in text and "not compared" in text
+
+
+def _texts(name: str) -> dict[str, str]:
+    return {each.name: each.read_text() for each in Path("captures", name).iterdir()}

@@ -31,6 +31,7 @@ TYPED = {
     "render": (f"render {INTENT}", "1.text"),
     "read": (f"read --speaks nftables {CHANGED / 'quay-edge' / 'ruleset.nft'}", "device.device.translations.0.name"),
     "diff": (f"diff {INTENT} {CHANGED}", "0.differences.0.intent.line"),
+    "diff --by-difference": (f"diff {INTENT} {CHANGED} --by-difference", "0.devices.0"),
     "mend": (f"mend {INTENT} {CHANGED}", "0.mends.0.change"),
     "prove": (f"prove {INTENT} {CHANGED}", "0.proof.partings.0.part"),
     "capture": ("capture {local} --into {archive}", "0.files.0"),

@@ -13,16 +13,18 @@ from agile_lattice.cli.output import print_json, write_picture
 from agile_lattice.cli.parallel import Texts, add_jobs, for_each
 from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.differences import Comparison, Effect
+from agile_lattice.compare.fleets import Shared, by_difference
 from agile_lattice.dialects import read_device
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.intent.model import Device
 from agile_lattice.notation.loading import load
 from agile_lattice.show.differences import show_comparisons
+from agile_lattice.show.fleets import show_by_difference
 from agile_lattice.show.terminal import console
 
 EXAMPLE = "lattice diff intent.yaml captures"
 FORMATS: tuple[str, ...] = ("json",)
-DOCUMENTS = {"": list[Comparison]}
+DOCUMENTS = {"": list[Comparison], "--by-difference": list[Shared]}
 
 
 def add_arguments(command: ArgumentParser) -> None:
@@ -32,6 +34,9 @@ def add_arguments(command: ArgumentParser) -> None:
         "--only", choices=["changes-traffic", "may-change-traffic", "description-only", "no-effect"],
         help="show only these differences; the exit code is 1 if there are others, too",
     )  # fmt: skip
+    command.add_argument(
+        "--by-difference", action="store_true", help="show each difference once, with the devices that have it"
+    )
     add_jobs(command)
     command.add_argument("--picture", metavar="FILE", help="draw devices by sections, as .png or .svg")
 
@@ -47,7 +52,13 @@ def run(arguments: Namespace) -> int:
         from agile_lattice.show.sections import sections_figure
 
         write_picture(sections_figure(comparisons), Path(arguments.picture))
-    if arguments.format == "json":
+    if arguments.by_difference:
+        found = by_difference(comparisons)
+        if arguments.format == "json":
+            print_json(found)
+        else:
+            show_by_difference(console(), found, len(comparisons))
+    elif arguments.format == "json":
         print_json(comparisons)
     else:
         out = console()
