@@ -85,7 +85,9 @@ def without(device: Device, refused: Refusals) -> Device | None:
             permits=tuple(one for one in kept.permits if f"permit {one.name}" != subject),
             access=tuple(one for one in kept.access if f"management {one.name}" != subject),
         )
-        if subject == f"device {kept.name}":
+        if subject == f"device {kept.name}" and each.field == "dial-up":
+            kept = replace(kept, interfaces=tuple(one for one in kept.interfaces if one.dial is None))
+        elif subject == f"device {kept.name}":
             kept = without_vlans(kept) if each.field == "bridging" else replace(kept, **FIELDS[each.field])
     return None if kept == device else kept
 

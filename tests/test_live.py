@@ -334,7 +334,7 @@ def test_an_archive_is_whole_or_says_what_is_wrong(
         lattice: 1
         devices:
           quay: {speaks: hosts, connection: local}
-          pier: {speaks: tideway, connection: local}
+          pier: {speaks: ietf-yang, connection: local}
           buoy: {speaks: hosts}
     """)
     intent.write_text(body)
@@ -345,7 +345,7 @@ def test_an_archive_is_whole_or_says_what_is_wrong(
     archive = tmp_path / "archive"
     assert main(["capture", str(intent), "--into", str(archive)]) == 2, "one of them was not captured"
     said = capsys.readouterr().out
-    assert "the dialect tideway does not say" in said and "1 device captured" in said and "buoy" not in said
+    assert "the dialect ietf-yang does not say" in said and "1 device captured" in said and "buoy" not in said
     assert main(["capture", str(intent), "--into", str(archive), "--device", "buoy"]) == 2
     assert "does not say how it is reached" in capsys.readouterr().out
     assert main(["diff", str(intent), str(archive), "--device", "pier"]) == 2
