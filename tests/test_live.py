@@ -11,6 +11,7 @@ import textwrap
 import time
 from collections.abc import Iterator
 from contextlib import suppress
+from datetime import UTC, datetime
 from pathlib import Path
 from random import Random
 
@@ -421,3 +422,20 @@ def test_what_is_in_use_is_told_with_the_rule_that_made_it(tmp_path: Path) -> No
         code, said = site.lattice("observe", "intent.yaml", "--device", EDGE)
         assert code == 0 and "no rule any more" in said and "1 rule, 0 never hit" in said
         assert "of a rule that is not there any more" in said
+
+
+def test_states_of_many_devices_are_read_as_each_by_itself(tmp_path: Path) -> None:
+    archive = Archive.made(tmp_path / "archive")
+    texts = {
+        f"quay-{n}": {"é.txt": f"line {n}\n\n", "empty": "", "long": "x" * 70_000 + "\n0123 blob 7\n"}
+        for n in range(12)
+    }
+    revisions = []
+    for turn in range(2):
+        changed = {name: {**files, "turn": f"{turn}\n"} for name, files in texts.items()}
+        revisions.append(archive.write(changed, {}, "netops", datetime(2026, 11, 20, turn, tzinfo=UTC)))
+    wanted = {name: revisions[at % 4 == 0] for at, name in enumerate(texts)}
+    states = archive.states(wanted)
+    assert states == {name: archive.texts(revision, name) for name, revision in wanted.items()}
+    turn = {revision: f"{at}\n" for at, revision in enumerate(revisions)}
+    assert all(states[name] == {**texts[name], "turn": turn[revision]} for name, revision in wanted.items())

@@ -22,6 +22,7 @@ from agile_lattice.errors import LatticeError
 
 BRANCH = "refs/heads/main"
 GOOD = "refs/lattice/good"
+FEW = 8  # devices of one revision that are read one by one
 DATE = re.compile(r"\d{4}-\d{2}-\d{2}")
 SEEN, FAILED = "Seen", "Failed"
 
@@ -155,9 +156,34 @@ class Archive:
 
     def texts(self, revision: str, device: str) -> dict[str, str]:
         """Return the texts of a device in a revision, by file name."""
-        folder = _folder(device)
-        listed = self._git("ls-tree", "--name-only", "-z", f"{revision}:{folder}").split("\0")
-        return {each: self._git("show", f"{revision}:{folder}/{each}") for each in listed if each}
+        return self.all_texts(revision, _folder(device)).get(device, {})
+
+    def states(self, revisions: Mapping[str, str]) -> dict[str, dict[str, str]]:
+        """Return the texts of devices, each in the revision that is given for it, by device and by file name."""
+        together: dict[str, list[str]] = {}
+        for device, revision in revisions.items():
+            together.setdefault(revision, []).append(device)
+        found: dict[str, dict[str, str]] = {}
+        for revision, devices in together.items():
+            whole = self.all_texts(revision) if len(devices) > FEW else {}
+            found |= {each: whole[each] if each in whole else self.texts(revision, each) for each in devices}
+        return {each: found[each] for each in revisions}
+
+    def all_texts(self, revision: str, folder: str = "devices") -> dict[str, dict[str, str]]:
+        """Return the texts of every device in a revision, by its name and by file name; `folder` for one alone."""
+        listed = self._run("ls-tree", "-r", "-z", revision, f"{folder}/").split(b"\0")
+        entries = [each.split(b"\t", 1) for each in listed if each]
+        wanted = b"".join(head.split()[2] + b"\n" for head, _ in entries)
+        given = self._run("cat-file", "--batch", given=wanted) if entries else b""
+        found: dict[str, dict[str, str]] = {}
+        at = 0
+        for _, path in entries:  # each answer is `ID blob SIZE`, a line end, so many octets, a line end
+            end = given.index(b"\n", at)
+            start, size = end + 1, int(given[at:end].split()[2])
+            *_, device, file = path.decode().split("/", 3)
+            found.setdefault(device, {})[file] = given[start : start + size].decode()
+            at = start + size + 1
+        return found
 
     def rounds(self, device: str = "", most: int = 0) -> list[Round]:
         """Return the rounds, the last one first: of all devices, or those in which a device became another one."""
@@ -179,6 +205,9 @@ class Archive:
             return ""
 
     def _git(self, *arguments: str, given: bytes | None = None) -> str:
+        return self._run(*arguments, given=given).decode()
+
+    def _run(self, *arguments: str, given: bytes | None = None) -> bytes:
         done = subprocess.run(
             ["git", "--git-dir", str(self.path), *arguments], input=given, capture_output=True, check=False
         )
@@ -186,7 +215,7 @@ class Archive:
             raise ArchiveError(
                 f"{self.path}: git {arguments[0]} failed: {done.stderr.decode(errors='replace').strip()}"
             )
-        return done.stdout.decode()
+        return done.stdout
 
 
 def _message(devices: Iterable[str], failed: Mapping[str, str]) -> str:

@@ -51,15 +51,17 @@ def _archived_texts(
     last = "" if at == GOOD else archive.revision(at)
     there = {*archive.devices(last)} if last else set()
     devices = [device_named(network, name)] if name else network.devices
-    found = []
-    for device in devices:
-        revision = archive.good(device.name) if at == GOOD else last if device.name in there else ""
-        if revision:
-            texts = archive.texts(revision, device.name)
-            found.append((device, [(_shown(archive, at, device, file, text), text) for file, text in texts.items()]))
-        elif name:
-            of = f" of {at}" if at else ""
-            raise fail(Place(str(archive.path)), f"there is no capture{of} of {name}", "`lattice capture` makes one.")
+    good = {each: revision for revision, names in archive.all_good().items() for each in names} if at == GOOD else {}
+    revisions = {each.name: good.get(each.name, last if each.name in there else "") for each in devices}
+    states = archive.states({name: revision for name, revision in revisions.items() if revision})
+    found = [
+        (each, [(_shown(archive, at, each, file, text), text) for file, text in states[each.name].items()])
+        for each in devices
+        if each.name in states
+    ]
+    if name and not found:
+        of = f" of {at}" if at else ""
+        raise fail(Place(str(archive.path)), f"there is no capture{of} of {name}", "`lattice capture` makes one.")
     if not found:
         raise fail(Place(str(archive.path)), "it has no capture of a device of this intent", "")
     return found
