@@ -36,6 +36,7 @@ pythons: wheel
 bench: $(VENV)/installed-test
 	$(BIN)/python benchmarks/speed.py
 	$(BIN)/python benchmarks/rulesets.py
+	$(BIN)/python benchmarks/archive.py
 	$(BIN)/pip install --quiet dd
 	$(BIN)/python benchmarks/proving.py
 

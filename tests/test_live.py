@@ -437,5 +437,5 @@ def test_states_of_many_devices_are_read_as_each_by_itself(tmp_path: Path) -> No
     wanted = {name: revisions[at % 4 == 0] for at, name in enumerate(texts)}
     states = archive.states(wanted)
     assert states == {name: archive.texts(revision, name) for name, revision in wanted.items()}
-    turn = {revision: f"{at}\n" for at, revision in enumerate(revisions)}
-    assert all(states[name] == {**texts[name], "turn": turn[revision]} for name, revision in wanted.items())
+    turns = {revision: f"{at}\n" for at, revision in enumerate(revisions)}
+    assert all(states[name] == {**texts[name], "turn": turns[revision]} for name, revision in wanted.items())

@@ -11,7 +11,8 @@ a guess.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from math import prod
 
 from agile_lattice.errors import LatticeError
 from agile_lattice.packets.spans import Spans, meet, minus, size
@@ -82,15 +83,9 @@ def remainder(boxes: Iterable[Box], takers: Iterable[Box], limit: int = WORK_LIM
     return left
 
 
-def count(boxes: Iterable[Box]) -> int:
-    """Count the points of disjoint boxes."""
-    total = 0
-    for box in boxes:
-        points = 1
-        for spans in box:
-            points *= size(spans)
-        total += points
-    return total
+def count(boxes: Iterable[Box], of: Callable[[Spans], int] = size) -> int:
+    """Count the points of disjoint boxes; with `len`, the boxes of one span in each dimension that they are made of."""
+    return sum(prod(map(of, box)) for box in boxes)
 
 
 def some_point(box: Box, liked: Sequence[Sequence[int]]) -> tuple[int, ...]:

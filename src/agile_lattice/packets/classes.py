@@ -10,7 +10,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Iterable, Sequence, Set
 
-from agile_lattice.packets.boxes import Box
+from agile_lattice.packets.boxes import Box, count
 from agile_lattice.packets.spans import Spans, merged, size
 
 
@@ -101,15 +101,4 @@ class Classes:
 
 def worth_it(boxes: Sequence[Box], few: int = 4) -> bool:
     """Tell whether boxes have so many spans that classes are to be looked for: more than `few` for each box."""
-    return pieces_of(boxes) > few * len(boxes)
-
-
-def pieces_of(boxes: Iterable[Box]) -> int:
-    """Count the boxes of one span in each dimension that some boxes are made of."""
-    total = 0
-    for box in boxes:
-        count = 1
-        for spans in box:
-            count *= len(spans)
-        total += count
-    return total
+    return count(boxes, len) > few * len(boxes)

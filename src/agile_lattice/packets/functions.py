@@ -15,8 +15,8 @@ import numpy as np
 from msgspec.structs import replace
 
 from agile_lattice.packets.actions import Action, Offsets, Piece, canonical, offsets
-from agile_lattice.packets.boxes import WORK_LIMIT, Box, Undecided, overlap, remainder
-from agile_lattice.packets.classes import Classes, pieces_of, worth_it
+from agile_lattice.packets.boxes import WORK_LIMIT, Box, Undecided, count, overlap, remainder
+from agile_lattice.packets.classes import Classes, worth_it
 from agile_lattice.packets.columns import Boxes, Whole
 from agile_lattice.packets.fragments import NOWHERE, Side, crossing
 from agile_lattice.packets.grid import Grid
@@ -125,17 +125,17 @@ class _Sides:
     """Both lists as pieces in one grid."""
 
     def __init__(self, left: Sequence[Entry], right: Sequence[Entry]) -> None:
-        if pieces_of(each.box for one in (left, right) for each in one) > MOST_PIECES:
+        if count((each.box for one in (left, right) for each in one), len) > MOST_PIECES:
             raise Undecided(MOST_PIECES)
         known = offsets(each.action for one in (left, right) for each in one)
         self.pieces = list(_pieces(left, known)), list(_pieces(right, known))
         both = [*self.pieces[0], *self.pieces[1]]
         numbers: dict[Action, int] = {}
         action = np.array([numbers.setdefault(each.action, len(numbers)) for each in both], np.int64)
-        count = len(self.pieces[0])
+        split = len(self.pieces[0])
         self.grid = Grid([each.spans for each in both])
-        self.left = Side(self.grid.boxes.take(slice(0, count)), action[:count])
-        self.right = Side(self.grid.boxes.take(slice(count, None)), action[count:])
+        self.left = Side(self.grid.boxes.take(slice(0, split)), action[:split])
+        self.right = Side(self.grid.boxes.take(slice(split, None)), action[split:])
 
 
 def _pieces(entries: Sequence[Entry], known: Offsets) -> Iterator[Piece]:
