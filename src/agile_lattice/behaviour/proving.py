@@ -66,7 +66,7 @@ class Parting(msgspec.Struct, frozen=True):
         left, right: What each device does with them, in words.
         region: The packets, where a list of rules decides.
         destinations: Their destinations, where only these count.
-        interface: The interface that they come in or go out by, where only that counts.
+        interface: Their ingress or egress interface, where only that counts.
         family: Their family; `None` for both.
     """
 
@@ -201,7 +201,7 @@ def _settings(left: Device, right: Device) -> Iterator[Parting]:
 
 
 def _interfaces(left: Device, right: Device) -> Iterator[Parting]:
-    """Compare which interfaces packets can come in and go out by, and what is behind them."""
+    """Compare on which interfaces packets can arrive and leave, and what is behind them."""
     for name in dict.fromkeys(each.name for device in (left, right) for each in device.interfaces):
         if comes_in(name, (left, right)) and _state(left, name) != _state(right, name):
             here, there = (_state_in_words(each, name) for each in (left, right))

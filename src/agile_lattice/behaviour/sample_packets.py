@@ -34,7 +34,7 @@ def towards(target: Address, ports: Iterable[Interface]) -> Iterator[Candidate]:
 
 
 def sender(port: Interface, target: Address) -> Address:
-    """Return who would send something in by an interface: a neighbour inside, or a stranger."""
+    """Return who would send something to an interface: a neighbour inside, or a stranger."""
     near = next((each for each in port.addresses if each.family == target.family and not each.is_host), None)
     if near is not None and _is_private(port) and near.length < 28:
         return Address(near.family, near.first + (9 if near.first + 9 not in (near.value, target.value) else 10))

@@ -67,7 +67,7 @@ class Treating:
         self._lists: dict[Listed, RuleList] = {}
 
     def parts(self, box: Box, budget: Budget) -> Iterator[Part]:
-        """Cut packets as they come in, any way out, into parts that are treated alike.
+        """Cut packets as they arrive, for any egress, into parts that are treated alike.
 
         Raises:
             Undecided: If the budget does not last.

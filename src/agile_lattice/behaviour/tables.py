@@ -32,7 +32,7 @@ class Way(msgspec.Struct, frozen=True, order=True, gc=False):
     """Where packets go.
 
     Attributes:
-        interface: The way out; empty if they do not leave.
+        interface: The egress interface; empty if they do not leave.
         next_hop: The neighbour that they are given to; `None` if that is the destination itself.
         means: They are for the device itself (`own`), for the link (`connected`), for a next hop or a link by a
             route (`via`), or for nobody (`discard`).
@@ -84,7 +84,7 @@ class Hop(msgspec.Struct, frozen=True, gc=False):
 
     @property
     def interface(self) -> str:
-        """The way out; empty for `own` and `discard`."""
+        """The egress; empty for `own` and `discard`."""
         return self.way.interface
 
     @property
@@ -155,7 +155,7 @@ class Table:
 
         Returns:
             Where packets go here and where they go there (`None` is nowhere), and the destinations for which it is so.
-            The same way out to the same next hop is the same, whatever prefix it stands under.
+            The same egress to the same next hop is the same, whatever prefix it stands under.
         """
         cuts = np.sort(np.concatenate([self._starts, other._starts]))
         cuts = cuts[np.flatnonzero(np.diff(cuts, prepend=-1))]
@@ -197,7 +197,7 @@ class _Entries:
         exits = [_exit(*key, here) for key in kinds]
         leads = [-1 if each is None else numbers.setdefault(each, len(numbers)) for each in exits]
         way = np.array([*leads, -1], np.int64)[np.array(kind, np.int64)]
-        used = way >= 0  # of the others the way out is not there
+        used = way >= 0  # of the others the egress interface is not there
         self._routes = routes if used.all() else [each for each, leads_on in zip(routes, used, strict=True) if leads_on]
         self.ways = list(numbers)
         self.way = np.concatenate([np.array(own, np.int64), way[used]])
@@ -246,7 +246,7 @@ def _of_interface(one: Interface, family: int) -> Iterator[Hop]:
 def to_routers(own: Prefix) -> Address | None:
     """Return the address of a subnet besides its own that a device takes for itself; `None` if there is none.
 
-    It is the last one of IPv4, for all hosts of the subnet, which is not handed on (RFC 2644), and the first one of
+    It is the last one of IPv4, for all hosts of the subnet, which is not forwarded (RFC 2644), and the first one of
     IPv6, for any router of it (RFC 4291 section 2.6.1); subnets of two addresses have neither (RFC 3021, RFC 6164).
     """
     if own.host_bits < 2:
@@ -255,7 +255,7 @@ def to_routers(own: Prefix) -> Address | None:
 
 
 def _exit(via: Address | None, name: str | None, discard: object, here: Sequence[Interface]) -> Way | None:
-    """Return where a route leads; `None` if its way out is not there."""
+    """Return where a route leads; `None` if its egress interface is not there."""
     if discard:
         return Way("", None, "discard")
     if name is None and via is not None:

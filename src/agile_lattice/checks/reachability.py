@@ -153,7 +153,7 @@ def _between(design: Design, name: str, following: str, family: int) -> tuple[st
 
 
 def _translated(design: Design, name: str, out: str, subnet: Prefix) -> bool:
-    """Whether some departure rule rewrites sources of a subnet on the way out: then its own addresses do not travel."""
+    """Whether some source NAT rule rewrites sources of a subnet: then its own addresses do not travel."""
     device = design.topology.devices[name]
     return subnet.family == 4 and any(
         rule.verdict != "keep"

@@ -39,7 +39,7 @@ def add_arguments(command: ArgumentParser) -> None:
 
 
 def run(arguments: Namespace) -> int:
-    """Find the changes; 1 if there is any, or if one was held back."""
+    """Find the changes; 1 if there is any, or if one was withheld."""
     network = load(arguments.intent)
     work = partial(_mended, cut=tuple(arguments.allow_lockout or ()))
     done = for_each(work, captured_texts(network, arguments), arguments, "finding changes")

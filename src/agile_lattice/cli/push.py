@@ -102,5 +102,9 @@ def _is_well(pushed: Pushed) -> bool:
 def _words(pushed: Pushed) -> str:
     if pushed.outcome == "kept":
         return f"changed, and known to be good as captured in {pushed.revision[:10]}"
-    words = {"back": "as it was before", "none": "nothing was changed", "stuck": "neither as before nor as meant"}
+    words = {
+        "back": "as it was before",
+        "none": "nothing was changed",
+        "stuck": "neither as before nor as the intent says",
+    }
     return f"{words.get(pushed.outcome, pushed.outcome)}: {pushed.reason}" if pushed.reason else words[pushed.outcome]

@@ -2,7 +2,7 @@
 
 For each rule of the intent: the lines of the device that decide its packets, those that do the same and those that do
 something else, with the packets. Then what lines of the device do with packets about which the intent says nothing.
-Packets that cannot be are left out: those that would go out by an interface to which no route leads.
+Packets that cannot be are left out: those that would leave by an interface to which no route leads.
 """
 
 from __future__ import annotations
@@ -163,7 +163,7 @@ class _Pairs:
             for bound in each.bounds
             if each.hook == HOOKS[stage] and self.space.speaks(bound)
         ]
-        # Where a route was not understood, packets may go out by any interface.
+        # Where a route was not understood, packets may leave by any interface.
         boxes = _impossible(there, self.space, stage) if routed else ()
         impossible = [Entry(box, Action("cannot be")) for box in boxes]
         impossible += [Entry(box, Action("may be")) for _, box in self.maybe]

@@ -139,7 +139,7 @@ def field_differences(intent: Mapping[str, Any], device: Mapping[str, Any]) -> t
 
 
 def effect_of(fields: Iterable[Field]) -> Effect:
-    """Tell whether fields are remarks only."""
+    """Tell whether fields are descriptions only."""
     return "description-only" if all(field.name in REMARKS for field in fields) else "may-change-traffic"
 
 

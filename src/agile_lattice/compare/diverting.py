@@ -36,7 +36,7 @@ def diverting(intent: Device, there: Device, gaps: Sequence[Gap], held: Collecti
         intent: The device as it should be.
         there: The device as it is.
         gaps: All differences.
-        held: Those that are held back anyhow.
+        held: Those that are withheld anyhow.
 
     Returns:
         By the index of the difference.

@@ -64,7 +64,7 @@ class Mending(msgspec.Struct, frozen=True):
         comparison: What differs.
         mends: One for each dialect in which something changes.
         held: Differences that are not closed.
-        guarded: Whether anything says by what the device is managed; else nothing can be held back.
+        guarded: Whether anything says by what the device is managed; else nothing can be withheld.
     """
 
     device: str
@@ -151,7 +151,7 @@ def _programs(name: str, dialects: Sequence[Dialect], read: Sequence[tuple[str, 
 
 
 def _depending(name: str, left: Iterable[Gap], gaps: Sequence[Gap], held: Mapping[int, Held]) -> dict[int, Held]:
-    """Find the differences that cannot be closed, since what they need is held back.
+    """Find the differences that cannot be closed, since what they need is withheld.
 
     Raises:
         ChangeError: If something would be left that has nothing to do with that.
@@ -269,7 +269,7 @@ def _typed(dialect: Dialect, there: Facts, goal: Facts, sections: Collection[Sec
 
 
 def _with_held(goal: Device, held: Iterable[Gap]) -> Device:
-    """Return a device with the entries of access that are held back as they were."""
+    """Return a device with the entries of access that are withheld as they were."""
     access = list(goal.access)
     for gap in held:
         if gap.difference.section == "access":

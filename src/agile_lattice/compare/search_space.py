@@ -146,7 +146,7 @@ def to_spans(space: Space, spans: Spans) -> Box:
 
 
 def leaving(sides: Sides, name: str, family: int) -> Iterable[Box]:
-    """Return the packets that go out by an interface on either side, as they are behind arrival rewriting."""
+    """Return the packets that leave by an interface on either side, as they are after destination NAT."""
     spans = merged(span for each in sides.treating(family) for span in _leads(each, name))
     return [to_spans(sides.space(family), spans)] if spans else []
 

@@ -13,7 +13,7 @@ from agile_lattice.packets.functions import Entry, differing, exactly
 
 
 def spoils(intent: Device, before: Device, after: Device, stages: Iterable[Listed]) -> bool:
-    """Tell whether a change does to some packet what neither was done before nor is meant; also if that is not known.
+    """Tell whether a change does to some packet what was not done before and the intent does not want; also if unknown.
 
     Args:
         intent: The device as it should be.

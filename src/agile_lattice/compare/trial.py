@@ -67,11 +67,11 @@ class Trial:
             intent: The device as it should be.
             dialects: Those that it speaks.
             before: What differs now.
-            held: What is held back.
+            held: What is withheld.
             apart: Sections that are changed in another way.
 
         Returns:
-            What would be left that is not held back; and what is left since something stands with it that was not
+            What would be left that is not withheld; and what is left since something stands with it that was not
             understood.
 
         Raises:

@@ -59,7 +59,7 @@ def parse(text: str, file: str) -> tuple[Data, Place]:
         The data, and its place with the places of all parts.
 
     Raises:
-        NotationError: With the line, if the text is malformed or a key comes twice.
+        NotationError: With the line, if the text is malformed or has a duplicate key.
     """
     try:
         root = yaml.compose(text, Loader=_Loader)
