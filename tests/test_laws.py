@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import pytest
 from hypothesis import HealthCheck, currently_in_test_context, event, given, settings
 from hypothesis import strategies as st
@@ -12,9 +14,11 @@ from agile_lattice.compare.equivalence import between
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
 from agile_lattice.dialects import Rendered, as_intent, read_device, render_device
 from agile_lattice.dialects.errors import Refusals
+from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.interfaces import Bridge, Interface
 from agile_lattice.intent.model import Device, Settings
 from agile_lattice.intent.normal import normal
+from agile_lattice.transport.capturing import sealed
 from strategies import devices
 
 SPOKEN = [
@@ -110,6 +114,9 @@ def rendered(device: Device) -> tuple[Device, list[Rendered]]:
 @given(data=st.data())
 def test_what_is_rendered_reads_back_as_the_same(speaks: tuple[str, ...], data: st.DataObject) -> None:
     device, texts = rendered(data.draw(devices(speaks)))
+    for each in texts:  # there is no secret in an intent, so that nothing is taken for one
+        hidden = [re.compile(pattern) for pattern in BUILT_IN.dialect(each.dialect).running.secrets]
+        assert sealed(each.text, hidden, b"") == each.text
     capture = read_device(device.name, speaks, [(each.file, each.text) for each in texts if each.text.strip()])
     assert capture.leftovers == ()
     was, now = normal(device), normal(capture.device)

@@ -1,8 +1,8 @@
 """A ruleset that somebody else wrote, changed to do what the intent says: rule by rule, and no other line is touched.
 
 A rule of the intent comes in before the first line that treats one of its packets otherwise; a line goes if the
-intent wants nothing that it does. Each change is made in the captured text and read again before it counts: the rule must have
-the same effect then, and no other packet may be treated otherwise than before.
+intent wants nothing that it does. Each change is made in the captured text and read again before it counts: the rule
+must have the same effect then, and no other packet may be treated otherwise than before.
 """
 
 from __future__ import annotations
