@@ -224,6 +224,18 @@ def test_what_goes_wrong_on_the_way_leaves_the_device_as_it_was(tmp_path: Path) 
 
 @ssh
 @pytest.mark.real
+def test_a_device_that_starts_again_meanwhile_is_as_it_was(tmp_path: Path) -> None:
+    with practice(tmp_path, ["ferry-router:restart"]) as here:
+        here.captured()
+        before = here.told("127.0.70.3", "tables")
+        here.intent.write_text(here.intent.read_text().replace("10.70.4.9", "10.70.4.8"))
+        code, said = here.lattice("push", "quay.yaml", "archive", "--device", "ferry-router", "--yes")
+        assert code == 1 and "as it was before: still different: route 10.70.8.0/22" in " ".join(said.split()), said
+        assert here.told("127.0.70.3", "tables") == before
+
+
+@ssh
+@pytest.mark.real
 def test_somebody_logs_in_and_finds_help_and_completion(tmp_path: Path) -> None:
     with practice(tmp_path) as here:
         process, terminal = pty.fork()

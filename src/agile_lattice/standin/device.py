@@ -12,13 +12,14 @@ import msgspec
 from agile_lattice.dialects import read_device
 from agile_lattice.dialects.errors import DialectError
 
-Fault = Literal["slow", "refuse", "silent", "drop", "half"]
+Fault = Literal["slow", "refuse", "silent", "drop", "half", "restart"]
 FAULTS: dict[Fault, str] = {
     "slow": "takes two seconds for each answer",
     "refuse": "takes no configuration",
     "silent": "takes a connection, and never answers",
     "drop": "drops the connection when a configuration comes on trial, and takes no other until it is gone",
     "half": "puts on trial only the first half of what is new",
+    "restart": "starts again, with what is saved, when a configuration comes on trial",
 }
 LONGEST = 3600  # seconds that a configuration may be on trial
 
@@ -101,6 +102,8 @@ class Standin:
         before = self.running
         self._running = _half(before, text) if "half" in self.faults else text
         self._trial = Trial(before, self._clock() + seconds)
+        if "restart" in self.faults:
+            self.restart()
 
     def confirm(self) -> None:
         """Let the configuration on trial stay.
