@@ -175,28 +175,35 @@ def test_a_vlan_of_a_bridge_is_told_with_its_ports_if_the_bridge_keeps_vlans_apa
     assert told == "br0.20 is VLAN 20 of br0" + " (VLAN 20: port0, br0)" * apart
 
 
+NEAR = """
+    lattice: 1
+    zones: {sea: {exposure: public}, hall: {exposure: own}, shed: {exposure: own}}
+    devices:
+      quay:
+        speaks: [nftables]
+        interfaces:
+          sea0: {zone: sea, address: 203.0.113.2/28}
+          hall0: {zone: hall, address: 10.70.1.1/24}
+          shed0: {zone: shed, address: 10.70.2.1/24}
+        routes: [{to: default, via: 203.0.113.1}]
+        permits: [RULE]
+"""
+
+
 def test_a_packet_that_just_misses_a_rule_comes_from_where_it_could_come_from() -> None:
-    network = al.loads(
-        dedent("""
-            lattice: 1
-            zones: {sea: {exposure: public}, hall: {exposure: own}, shed: {exposure: own}}
-            devices:
-              quay:
-                speaks: [nftables]
-                interfaces:
-                  sea0: {zone: sea, address: 203.0.113.2/28}
-                  hall0: {zone: hall, address: 10.70.1.1/24}
-                  shed0: {zone: shed, address: 10.70.2.1/24}
-                routes: [{to: default, via: 203.0.113.1}]
-                permits: [{from: hall, to: shed}]
-        """)
-    )
+    network = al.loads(NEAR.replace("RULE", "{from: hall, to: shed}"))
     missing = [each for each in plan_probes(network, network.devices).probes if not each.hits]
     subnets = {"hall0": Prefix.parse("10.70.1.0/24"), "shed0": Prefix.parse("10.70.2.0/24")}
     assert [each.arrives == "hall0" for each in missing] == [False], "it comes in elsewhere, since the rule says where"
     for each in missing:
         here = [name for name, subnet in subnets.items() if subnet.contains(each.header.source)]
         assert here == [each.arrives] or (not here and each.arrives == "sea0"), each
+
+
+def test_a_packet_that_just_misses_a_rule_goes_elsewhere_if_the_rule_says_where() -> None:
+    network = al.loads(NEAR.replace("RULE", "{to: shed}"))
+    [missing] = [each for each in plan_probes(network, network.devices).probes if not each.hits]
+    assert not Prefix.parse("10.70.2.0/24").contains(missing.header.destination)
 
 
 def test_vlans_are_told_apart_whether_their_parent_is_described_or_not() -> None:
