@@ -88,3 +88,15 @@ def test_what_many_devices_differ_in_alike_is_told_once(
 
 def _texts(name: str) -> dict[str, str]:
     return {each.name: each.read_text() for each in Path("captures", name).iterdir()}
+
+
+def test_no_device_is_called_as_the_intent_that_is_not(capfd: pytest.CaptureFixture[str]) -> None:
+    island = DEMO / "by-hand"
+    typed = ["diff", str(island / "island.yaml"), str(island / "island-gate"), "--device", "island-gate"]
+    assert main([*typed, "--by-difference"]) == 1
+    said = " ".join(capfd.readouterr().out.split())
+    assert "1 of 1 device not as the intent" in said and "rules that somebody else wrote" in said
+    hidden = ["diff", str(DEMO / "saltmarsh.yaml"), str(DEMO / "a-year-later"), "--only", "no-effect"]
+    assert main([*hidden, "--by-difference"]) == 1
+    said = " ".join(capfd.readouterr().out.split())
+    assert "other differences are not shown" in said and "2 of 2 devices not as the intent" in said

@@ -434,3 +434,26 @@ table inet f {
         found = al.diff(intent, capture)
         assert {each.effect for each in found.differences if each.change == "extra"} == effects
         assert bool(found.rules and found.rules.beyond) == bool(more), "packets to other destinations may go out there"
+
+
+@pytest.mark.parametrize(
+    ("line", "named"), [("ct state established drop", 0), ("ct state established ip ttl 3 drop", 1), ("jump b", 0)]
+)
+def test_replies_that_may_be_dropped_before_they_pass_are_never_passed_over(line: str, named: int) -> None:
+    rules = f"""
+        table inet f {{
+            chain b {{ udp dport 9 drop; }}
+            chain a {{
+                type filter hook forward priority 0; policy accept;
+                {line.replace("jump", "ct state related jump")}
+                ct state established,related accept
+            }}
+        }}"""
+    capture = al.read("x", ["nftables"], {"x.nft": rules})
+    assert len(capture.leftovers) == named
+    assert bool(capture.absent) == (not named), "a reply may be dropped, and this is said"
+    alone = al.read("x", ["nftables"], {"x.nft": "table inet f {\nchain a {\ntype filter hook forward priority 0\n"
+                                        "udp sport 9 drop\n}\n}\n"})  # fmt: skip
+    assert len(alone.leftovers) == 1, "a chain of which nothing is understood may drop"
+    calm = al.read("x", ["nftables"], {"x.nft": rules.replace("drop", "accept")})
+    assert len(calm.leftovers) == named and not calm.absent

@@ -20,8 +20,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from agile_lattice.dialects.registry import BUILT_IN
+from agile_lattice.push.carrying import Load
+from agile_lattice.push.trials import put_on_trial
 from agile_lattice.standin.commands import VENDORS, Console, Leave
 from agile_lattice.standin.device import Refused, Standin
+from agile_lattice.transport.errors import TransportError
+from agile_lattice.transport.sessions import Answer, Session
 
 LATTICE = str(Path(sys.executable).with_name("lattice"))
 PRACTICE = Path(__file__).parent.parent / "examples" / "practice" / "quay.yaml"
@@ -282,3 +286,28 @@ def test_what_the_vendor_documents_is_its_command_line(vendor: str) -> None:
     assert [line for line in told.splitlines() if line.startswith("| `")] == [
         f"| `{each.words}` | {each.help} |" for each in VENDORS[vendor]
     ]
+
+
+class Lossy(Session):
+    """A device whose answers to some commands are lost, after it has done what they say."""
+
+    def __init__(self, console: Console, lost: str) -> None:
+        self.device, self.console, self.lost = "quay", console, lost
+
+    def command(self, command: str, text: str = "", seconds: float = 1.0) -> Answer:
+        said = self.console.run(command, text)
+        if command.startswith(self.lost):
+            self.lost = "nothing more"
+            raise TransportError("quay", "the link was lost")
+        return Answer(0, said, "")
+
+
+@pytest.mark.parametrize(("lost", "state"), [("trial keep", "kept"), ("trial end", "back")])
+def test_a_decision_whose_answer_is_lost_is_told_as_it_is(lost: str, state: str) -> None:
+    device = Standin("quay", "bollard", SHEETS[0])
+    load, revision = Load(SHEETS[1], SHEETS[0], "", "", 1), device.revision
+    trial = BUILT_IN.dialect("bollard").running.trial
+    put = put_on_trial(Lossy(Console(device), lost), trial, load, revision)
+    assert put.state == "applied"
+    assert put.decide("confirm" if state == "kept" else "failed") == state
+    assert device.running == SHEETS[state == "kept"]

@@ -52,17 +52,15 @@ def run(arguments: Namespace) -> int:
         from agile_lattice.show.sections import sections_figure
 
         write_picture(sections_figure(comparisons), Path(arguments.picture))
-    if arguments.by_difference:
-        found = by_difference(comparisons)
-        if arguments.format == "json":
-            print_json(found)
-        else:
-            show_by_difference(console(), found, len(comparisons))
-    elif arguments.format == "json":
-        print_json(comparisons)
+    grouped = by_difference(comparisons) if arguments.by_difference else None
+    if arguments.format == "json":
+        print_json(comparisons if grouped is None else grouped)
     else:
         out = console()
-        show_comparisons(out, comparisons)
+        if grouped is None:
+            show_comparisons(out, comparisons)
+        else:
+            show_by_difference(out, grouped, len(comparisons))
         for device in network.devices:
             known = {each.device for each in comparisons} | {each.device for each in done.failed}
             if not arguments.device and device.name not in known:

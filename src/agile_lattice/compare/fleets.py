@@ -37,7 +37,7 @@ ORDER: tuple[Effect, ...] = ("changes-traffic", "may-change-traffic", "descripti
 def by_difference(comparisons: Iterable[Comparison]) -> list[Shared]:
     """Return what differs, each once; what most devices have comes first, and of that what changes traffic.
 
-    Differences of rules that are told by what they do are left out: they are of one device each.
+    Rules that are told by what they do are of one device each, and only named.
     """
     found: dict[tuple[object, ...], Shared] = {}
     for comparison in comparisons:
@@ -46,11 +46,16 @@ def by_difference(comparisons: Iterable[Comparison]) -> list[Shared]:
                 one = Shared(each.change, each.section, each.subject, each.fields, each.effect, (comparison.device,))
                 _add(found, one)
         for section in comparison.unseen:
-            _add(found, _not_compared(section, "no input covers this section", comparison.device))
+            _add(found, _not_compared(section, f"{section}: no input covers this section", comparison.device))
         for family in comparison.unseen_families:
             _add(found, _not_compared("", f"no input covers the IPv{family} rules", comparison.device))
         for left in comparison.leftovers:
             _add(found, _not_compared("", f"not understood: {left.text}", comparison.device))
+        if comparison.left_out:
+            _add(found, _not_compared("", "other differences are not shown", comparison.device))
+        if comparison.rules is not None and not comparison.same:
+            told = "rules that somebody else wrote: without this option it is told what they do"
+            _add(found, _not_compared("", told, comparison.device))
     return sorted(found.values(), key=lambda each: (-len(each.devices), ORDER.index(each.effect)))
 
 

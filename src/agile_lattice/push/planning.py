@@ -83,7 +83,15 @@ def plan_push(
         return None
     dialects = {name: catalogue.dialect(name) for name in intent.speaks}
     if trial_of([*dialects.values()]) is not None:
-        [one] = [file for each in mending.mends for file in each.files]
+        files = [file for each in mending.mends for file in each.files]
+        if len(files) != 1 or any(each.how != "edited" for each in mending.mends):
+            raise PushRefused(
+                intent.name, "it takes one whole text, and the change is none",
+                "Its change is printed by `lattice mend`: make it by hand.",
+            )  # fmt: skip
+        one = files[0]
+        if SEALED in one.before + one.after:
+            raise PushRefused(intent.name, "its text has a secret, which an archive cannot give back")
         return Plan(mending, Load(one.after, one.before, "", before, seconds))
     for each in mending.mends:
         running = dialects[each.dialect].running

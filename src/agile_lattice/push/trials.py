@@ -18,13 +18,15 @@ class OnTrial:
     Args:
         session: The device.
         trial: How it does that.
-        seconds: How long it stays if nobody confirms it.
+        load: What was put on trial.
+        revision: That of the configuration before.
         state: What is known of it.
         said: What the device said.
     """
 
-    def __init__(self, session: Session, trial: Trial, seconds: int, state: State, said: str = "") -> None:
-        self.session, self.trial, self.seconds, self.said = session, trial, seconds, said
+    def __init__(self, session: Session, trial: Trial, load: Load, revision: str, state: State, said: str = "") -> None:
+        self.session, self.trial, self.seconds, self.said = session, trial, load.seconds, said
+        self.revision = revision
         self._state = state
 
     def decide(self, decision: Literal["confirm", "failed"]) -> State:
@@ -38,7 +40,7 @@ class OnTrial:
         return self.gone()
 
     def gone(self) -> State:
-        """Wait until the trial is over: the device is as before then.
+        """Wait until the trial is over, and ask what is in force then: an answer may have been lost.
 
         Raises:
             TransportError: If it cannot be asked any more.
@@ -47,7 +49,8 @@ class OnTrial:
         while True:
             try:
                 if self.trial.waiting not in self.session.command(self.trial.state).output:
-                    return "back"
+                    same = self.session.command(self.trial.revision).output.strip() == self.revision
+                    return "back" if same else "kept"
                 lost = TransportError(self.session.device, "the configuration is still on trial")
             except TransportError as error:
                 lost = error
@@ -81,9 +84,9 @@ def put_on_trial(session: Session, trial: Trial, load: Load, revision: str) -> O
     try:
         answer = session.command(command, load.change)
     except TransportError as error:
-        lost = OnTrial(session, trial, load.seconds, "back", f"the link was lost: {error.cause}")
-        lost.gone()
-        return lost
+        lost = OnTrial(session, trial, load, revision, "", "")
+        state: State = "back" if lost.gone() == "back" else "moved"
+        return OnTrial(session, trial, load, revision, state, f"the link was lost: {error.cause}")
     if answer.code:
-        return OnTrial(session, trial, load.seconds, "back", answer.complaint)
-    return OnTrial(session, trial, load.seconds, "applied")
+        return OnTrial(session, trial, load, revision, "back", answer.complaint)
+    return OnTrial(session, trial, load, revision, "applied")

@@ -127,6 +127,9 @@ def _strays(program: Ruleset, base: BaseChainFact, hook: str, family: int, other
 
 def _note_replies(program: Ruleset, base: BaseChainFact, walk: Walk, rules: Sequence[Any]) -> None:
     """Note that a list does not let replies pass, if it drops anything that could be one."""
+    if walk.reply_drop is not None:
+        program.absent.append(AbsentFact(base.hook, walk.reply_drop, walk.replies))
+        return
     if all(rule.verdict == "pass" for rule in rules) and program.verdict(base) == "pass":
         return
     drops = [rule.place for rule in rules if rule.verdict == "drop" and rule.protocol not in ("icmp", "icmp6")]

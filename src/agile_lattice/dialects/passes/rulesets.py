@@ -63,10 +63,12 @@ class Ruleset:
         return policy.verdict if policy is not None else "pass"
 
     def may_drop(self, chain: Chain, depth: int = 0) -> bool:
-        """Tell whether anything is dropped in a chain, or in one that it jumps to."""
+        """Tell whether anything may be dropped in a chain, or in one that it jumps to."""
         policy = self.policies.get(chain)
         return (policy is not None and policy.verdict == "drop") or any(
-            each.verdict == "drop" or (each.target and depth < DEEPEST and self.may_drop(target_of(each), depth + 1))
+            each.verdict == "drop"
+            or each.unknown
+            or (each.target and depth < DEEPEST and self.may_drop(target_of(each), depth + 1))
             for each in self.steps[chain]
         )
 

@@ -40,6 +40,7 @@ class Walk:
         self.rules: list[Any] = []
         self.replies: Place | None = None
         self.drops_before = False
+        self.reply_drop: Place | None = None  # where replies may be dropped before that
         self._known: set[str] = set()  # states of which everything passes
         self._unclear: list[tuple[int, StepFact, Unclear]] = []  # after how many rules, and why
 
@@ -142,6 +143,11 @@ class Walk:
             return False
         if step.state is None or self.state in step.state:
             return True
+        if self.replies is None and KNOWN & {*step.state}:
+            if step.unknown:  # it may drop replies, which are not followed
+                raise Unclear(f"not recognised from {step.unknown.split()[0]!r} on")
+            if step.verdict == "drop" or (step.target and self.program.may_drop(target_of(step))):
+                self.reply_drop = self.reply_drop or step.place
         if step.verdict == "pass" and packets == self.match(step) == Match() and not (step.unmodelled or step.unknown):
             self._known |= {*step.state}
             if self.replies is None and self._known >= KNOWN:
