@@ -109,7 +109,7 @@ class Treating:
         return ""
 
     def before_arrival(self, box: Box, budget: Budget) -> Iterator[Box]:
-        """Yield boxes that hold all packets as they come in that are in a box behind arrival rewriting."""
+        """Yield boxes that hold all packets as they arrive that are in a box after destination NAT."""
         yield box
         arrival = self._list("arrival")
         for entry in arrival.leading_to(box[DESTINATION]):

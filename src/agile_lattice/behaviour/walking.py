@@ -1,6 +1,6 @@
 """One packet, followed through a network: what each stage of each device does to it, and which rule decided.
 
-The order of stages is that of `intent.stages`: arrival rewriting, look-up, permits, departure rewriting.
+The order of stages is that of `intent.stages`: destination NAT, route lookup, permits, source NAT.
 """
 
 from __future__ import annotations
