@@ -21,11 +21,12 @@ import tarfile
 import tempfile
 from collections import Counter
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 
 import msgspec
 
-from agile_lattice.dialects.dialect import Dialect
+from agile_lattice.dialects.dialect import Dialect, Form
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.reading.expanding import expanded
 from agile_lattice.dialects.reading.texts import best_reading, read_statements
@@ -98,6 +99,7 @@ SOURCES = (
         r"|iface \S+ inet6? (static|dhcp|manual|auto|loopback) > (address|netmask|gateway|mtu|vlan|up ip|post-up ip)",
         check=("ifup", "--no-act", "-a", "-i", "%/text"),
     ),
+    Source("ietf-yang", "libyang2", ("tools/lint/examples/data*.xml",), r"ietf-(interfaces|routing):.*"),
     *(
         Source(
             dialect, "iptables", ("iptables/tests/shell/testcases/**/*",), r"(\*\S+ > )?-A ",
@@ -206,11 +208,11 @@ class Counted:
     def take(self, text: str, file: str, scope: re.Pattern[str]) -> None:
         """Count the statements of a text; of one of which nothing can be understood, all as not understood."""
         trace: Trace = {}
-        form, left = self.dialect.forms[0], set[int]()
-        try:
-            statements = form.surface.parse(text, file)
-        except CaptureError:
+        left = set[int]()
+        parsed = self.parsed(text, file)
+        if parsed is None:
             return
+        form, statements = parsed
         try:
             reading = best_reading([self.dialect], text, file)
             form = next(each for each in self.dialect.forms if each.name == reading.form)
@@ -227,6 +229,13 @@ class Counted:
                 taken = id(statement) in trace and statement.line not in left
                 (self.known if taken else self.unknown)[what] += 1
                 self.examples.setdefault(what, path)
+
+    def parsed(self, text: str, file: str) -> tuple[Form, list[Statement]] | None:
+        """Return the first form whose shape a text has, and its statements."""
+        for form in self.dialect.forms:
+            with suppress(CaptureError):
+                return form, form.surface.parse(text, file)
+        return None
 
     def row(self, package: str) -> str:
         """Return the row of the table."""

@@ -171,6 +171,35 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         [14],
     ),
     (
+        "netplan",
+        """
+        network:
+          bridges:
+            br0:
+              interfaces: [lan0]
+              parameters: {stp: false, forward-delay: 4}
+        """,
+        """
+        interfaces:
+          br0: {bridge: {members: [lan0]}}
+          lan0: {}
+        """,
+        [],
+    ),
+    (
+        "iproute2",
+        """
+        link add br0 type bridge stp_state 0 forward_delay 200
+        addr add dev br0 192.0.2.1/28
+        a add dev br0 local 192.0.2.2/28 brd + label br0:1 scope global
+        """,
+        """
+        interfaces:
+          br0: {address: [192.0.2.1/28, 192.0.2.2/28], bridge: {members: []}}
+        """,
+        [],
+    ),
+    (
         "ifupdown",  # a label is part of no name
         """
         auto lan0 lan0:1

@@ -51,6 +51,25 @@ def test_a_text_is_this_intent(speaks: str, text: str, intent: str, left: list[i
     assert al.diff(device, again).same
 
 
+def test_bridges_of_ifupdown_are_read_as_the_package_for_them_writes_them() -> None:
+    text = """
+    auto br0
+    iface br0 inet static
+        address 10.40.10.1/24
+        bridge_ports lan0 lan1
+        bridge_stp off
+    iface br1 inet manual
+        bridge-ports none
+        bridge_fd 0
+    iface br2 inet manual
+        bridge_ports regex eth.*
+    """
+    device, leftovers = as_intent(al.read("lamp", ["ifupdown"], {"text": textwrap.dedent(text)}))
+    bridges = {each.name: each.bridge and set(each.bridge.members) for each in device.interfaces}
+    assert bridges == {"br0": {"lan0", "lan1"}, "br1": set(), "br2": None, "lan0": None, "lan1": None}
+    assert {each.place.line for each in leftovers} == {11}  # which ports that are, the device knows
+
+
 def test_of_two_units_for_one_interface_the_first_by_name_applies() -> None:
     unit = "[Match]\nName=wan0\n\n[Network]\nAddress={}\n"
     texts = {"b/20-late.network": unit.format("198.51.100.2/28"), "b/10-early.network": unit.format("203.0.113.2/28")}
