@@ -229,6 +229,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         Name=lan0 wan0
         [Network]
         DNS=10.40.10.53 10.40.10.54
+        Domains=pier.example harbour.example
         DHCP=ipv4
         [Route]
         Table=7
@@ -240,8 +241,8 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         """,
         """
         interfaces:
-          lan0: {learns: dhcp, resolvers: [10.40.10.53, 10.40.10.54]}
-          wan0: {learns: dhcp, resolvers: [10.40.10.53, 10.40.10.54]}
+          lan0: {learns: dhcp, resolvers: [10.40.10.53, 10.40.10.54], search: [pier.example, harbour.example]}
+          wan0: {learns: dhcp, resolvers: [10.40.10.53, 10.40.10.54], search: [pier.example, harbour.example]}
         routes:
           - {to: 10.67.0.0/16, via: 10.40.10.9, interface: lan0}
           - {to: 10.67.0.0/16, via: 10.40.10.9, interface: wan0}

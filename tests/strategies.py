@@ -245,7 +245,8 @@ def devices(draw: st.DrawFn, speaks: tuple[str, ...] = ("iproute2", "nftables"))
             built[-1] = replace(built[-1], bridge=Bridge(members, draw(VLANS)))
         if LEARNERS - {"ifupdown"} & {*speaks}:
             asked = st.lists(addresses(4) | addresses(6), max_size=3, unique=True).map(tuple)
-            built[0] = replace(built[0], resolvers=draw(asked))
+            domains = st.lists(st.sampled_from(["pier.example", "no", "1e3", "a-b.example"]), max_size=2, unique=True)
+            built[0] = replace(built[0], resolvers=draw(asked), search=tuple(draw(domains)))
     if "ppp" in speaks and names and draw(st.booleans()):
         file = Secret("file", draw(st.sampled_from(["/etc/ppp/line", "/etc/line"])))
         dial, mtu = Dial(draw(st.sampled_from(names)), file, file), draw(st.none() | st.integers(1280, 1492))

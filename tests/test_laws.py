@@ -82,6 +82,7 @@ def without(device: Device, refused: Refusals) -> Device | None:
                 # A bridge or a VLAN is nothing without what it is made of.
                 if subject not in (f"interface {name}" for name in (one.name, one.parent, *members(one)))
                 and subject not in (f"resolver {each} of {one.name}" for each in one.resolvers)
+                and subject not in (f"search domain {each} of {one.name}" for each in one.search)
                 and subject not in (f"{name} as a member of {one.name}" for name in members(one))
             ),
             routes=tuple(one for one in kept.routes if f"route {one.to}" != subject),
@@ -169,7 +170,8 @@ def test_reading_loses_no_line(speaks: tuple[str, ...], data: st.DataObject) -> 
         if "{ zz9" in strange or strange[0] in "!#" or strange.split()[0] == "description" or ";" in strange:
             return  # a comment, another block altogether, a longer description, or two statements
         indent = lines[at][: len(lines[at]) - len(lines[at].lstrip())]
-        around = next((line for line in lines[at - 1 :: -1] if len(line) - len(line.lstrip()) < len(indent)), "")
+        inner = len(indent) + lines[at].strip().startswith("}")  # what stands before a closing line is inside the block
+        around = next((line for line in lines[at - 1 :: -1] if len(line) - len(line.lstrip()) < inner), "")
         if at and around.lstrip().startswith("ct helper "):
             return  # that helper is not declared then, and what uses it is named, too
         # In place of an opening or a closing line it would not be one strange line but a broken block.

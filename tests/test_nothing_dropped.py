@@ -61,6 +61,7 @@ KEYS: dict[str, list[tuple[tuple[str, ...], Any]]] = {
                          (("interfaces", "p1"), {"tagged": [7], "untagged": 9})],
     "interface.gateway": [((*LAN, "gateway"), "10.40.10.254")],
     "interface.resolvers": [((*LAN, "resolvers"), ["10.40.10.53"])],
+    "interface.search": [((*LAN, "search"), ["pier.example", "saltmarsh.example"])],
     "interface.instance": [((*LAN, "instance"), "guests")],
     "interface.answers": [((*WAN, "answers"), ["203.0.113.12"])],
     "route.via": [(("routes",), {"to": "10.50.0.0/16", "via": "10.40.10.9"})],

@@ -16,7 +16,7 @@ from agile_lattice.intent.routes import Route
 from agile_lattice.packets.spans import meet, minus
 
 # Of an interface by which a device is managed, these can be changed without losing it.
-HARMLESS = {"description", "mtu", "management", "resolvers"}
+HARMLESS = {"description", "mtu", "management", "resolvers", "search"}
 
 
 def cutting(intent: Device, there: Device, gaps: Sequence[Gap]) -> dict[int, Held]:

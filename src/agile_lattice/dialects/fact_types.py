@@ -25,6 +25,7 @@ from agile_lattice.dialects.facts import (
     InterfaceFact,
     InterfaceNameFact,
     InterfaceResolverFact,
+    InterfaceSearchFact,
     LookupsFact,
     MemberFact,
     PartFact,
@@ -199,6 +200,15 @@ FACTS: dict[str, FactType] = {
             lambda one: (True, one.address.family),
             words="resolver {fact.address} of {fact.interface}",
             keys={"address": ("resolvers",)},
+        ),
+        FactType(
+            "interface-search",
+            InterfaceSearchFact,
+            "interfaces",
+            ("interface", "domain"),
+            lambda one: (True, True),
+            words="search domain {fact.domain} of {fact.interface}",
+            keys={"domain": ("search",)},
         ),
         FactType(
             "resolver",

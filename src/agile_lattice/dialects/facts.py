@@ -165,6 +165,14 @@ class InterfaceResolverFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
+class InterfaceSearchFact(msgspec.Struct, frozen=True):
+    """A domain in which short names are looked for by way of an interface."""
+
+    interface: str
+    domain: str
+    place: Place = NOWHERE
+
+
 class ZoneFact(msgspec.Struct, frozen=True):
     """What side an interface faces: its zone, or a mark that it has for translations."""
 
@@ -287,8 +295,8 @@ class DeclaredHelperFact(msgspec.Struct, frozen=True):
 SINGLE = "*"
 Fact = (
     DeviceFact | InterfaceFact | DialFact | AddressFact | ProxyFact | MemberFact | VlanMemberFact
-    | DeclaredInterfaceFact | InterfaceNameFact | PartFact | InterfaceResolverFact | ResolverFact | SearchFact
-    | LookupsFact | HostFact | HelperFact | DeclaredHelperFact | ZoneFact | StaticNatFact | AddressSetFact
-    | ServiceFact | Route | Rule | Passage | SettingsFact | IdentityFact | PortSetFact | ChainFact | BaseChainFact
-    | PolicyFact | StepFact
+    | DeclaredInterfaceFact | InterfaceNameFact | PartFact | InterfaceResolverFact | InterfaceSearchFact
+    | ResolverFact | SearchFact | LookupsFact | HostFact | HelperFact | DeclaredHelperFact | ZoneFact | StaticNatFact
+    | AddressSetFact | ServiceFact | Route | Rule | Passage | SettingsFact | IdentityFact | PortSetFact | ChainFact
+    | BaseChainFact | PolicyFact | StepFact
 )  # fmt: skip

@@ -37,8 +37,16 @@ def interfaces_of(
     masters = {each.interface: known.get(each.master) for each in facts.get("member", [])}
     carried = grouped((each for each in facts.get("vlan-member", []) if _counts(each, masters, known)), "interface")
     resolvers = grouped(facts.get("interface-resolver", []), "interface")
+    domains = grouped(facts.get("interface-search", []), "interface")
     dials: dict[str, DialFact] = {each.interface: each for each in facts.get("dial-up", [])}
-    for name in (*members, *carried, *resolvers, *dials, *(each.interface for each in facts.get("member", []))):
+    for name in (
+        *members,
+        *carried,
+        *resolvers,
+        *domains,
+        *dials,
+        *(each.interface for each in facts.get("member", [])),
+    ):
         held.setdefault(name, [])
     interfaces = []
     for name, addresses in held.items():
@@ -66,6 +74,7 @@ def interfaces_of(
                 bridge=Bridge(joined, vlans) if is_bridge else None,
                 tagged=() if is_bridge else vlans,
                 resolvers=tuple(each.address for each in resolvers.get(name, [])),
+                search=tuple(each.domain for each in domains.get(name, [])),
                 untagged=next((each.vlan for each in carried.get(name, []) if each.untagged), None),
             )
         )  # fmt: skip

@@ -18,6 +18,7 @@ from agile_lattice.dialects.facts import (
     IdentityFact,
     InterfaceFact,
     InterfaceResolverFact,
+    InterfaceSearchFact,
     LookupsFact,
     MemberFact,
     ProxyFact,
@@ -50,6 +51,7 @@ def facts_of(device: Device) -> Facts:
         "member": [],
         "vlan-member": [],
         "interface-resolver": [],
+        "interface-search": [],
         "proxy": [],
         "route": list(ways(device.ways)),
         "rule": split(device.translations),
@@ -98,6 +100,9 @@ def facts_of(device: Device) -> Facts:
         ]
         facts["interface-resolver"] += [
             InterfaceResolverFact(one.name, each, one.place.at("resolvers")) for each in one.resolvers
+        ]
+        facts["interface-search"] += [
+            InterfaceSearchFact(one.name, each, one.place.at("search")) for each in one.search
         ]
         own = one.bridge is not None
         vlans = (*one.tagged, *(one.bridge.vlans if one.bridge else ()))

@@ -54,6 +54,7 @@ MEANINGS: Mapping[str, str] = {
     "lookups": "Whether it does.",
     "helper.name": "The protocol: " + ", ".join(HELPED_OVER) + ".",
     "part": "The name of the part.",
+    "domain": "A domain in which short names are looked for.",
     "domains": "Domains, with blanks between them.",
     "zone": "The zone or the mark.",
     "external": "The external address.",

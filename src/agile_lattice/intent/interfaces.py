@@ -87,6 +87,7 @@ class Interface(msgspec.Struct, frozen=True):
         management: Whether it only carries the management address of a device that switches.
         gateway: Default gateway of the device as a host.
         resolvers: DNS resolvers to be asked by way of it.
+        search: Domains in which short names are looked for by way of it, in order (RFC 1535).
         instance: Routing instance (RFC 4364 VRF, RFC 8529); empty for the main one.
         block: The provider's block that its addresses claim to be of.
         link: Name of the link that it is an end of, where the subnet alone should not tell.
@@ -111,6 +112,7 @@ class Interface(msgspec.Struct, frozen=True):
     management: bool = False
     gateway: Address | None = None
     resolvers: tuple[Address, ...] = ()
+    search: tuple[str, ...] = ()
     instance: str = ""
     block: str = ""
     link: str = ""

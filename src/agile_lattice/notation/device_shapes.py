@@ -72,6 +72,7 @@ class InterfaceShape(Shape):
     management: bool = False
     gateway: IPAddress | None = None
     resolvers: Many[IPAddress] = []
+    search: Many[Name] = Field(default=[], description="Domains in which short names are looked for, in order.")
     instance: Name | None = None
     block: Name | None = None
     link: Name | None = None

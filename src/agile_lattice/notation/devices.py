@@ -128,6 +128,7 @@ class DeviceMaker:
             shape.management,
             shape.gateway,
             tuple(shape.resolvers),
+            tuple(shape.search),
             shape.instance or "",
             shape.block or "",
             shape.link or "",

@@ -111,7 +111,8 @@ def interface_data(one: Interface) -> dict[str, Any]:
         data["bridge"] = bridge
     data |= non_empty(
         tagged=_maybe_many(one.tagged), untagged=one.untagged, management=one.management, gateway=_text(one.gateway),
-        resolvers=_texts(one.resolvers), instance=one.instance, block=one.block, link=one.link,
+        resolvers=_texts(one.resolvers), search=_maybe_many(one.search), instance=one.instance, block=one.block,
+        link=one.link,
     )  # fmt: skip
     if one.answers is not None:
         data["answers"] = [each for answers in one.answers for each in spans_of(answers)]

@@ -12,7 +12,7 @@ from agile_lattice.dialects.changes.outline import Node
 from agile_lattice.dialects.facts import InterfaceResolverFact
 from agile_lattice.dialects.semantics import STEP, by_rank
 
-# What tells lists of one kind apart, by field; the resolvers of an interface count in their order within a family.
+# What tells lists of one kind apart, by field; what an interface has for names counts in their order within a family.
 ORDERED = {
     "rule": "stage",
     "permit": "",
@@ -20,6 +20,7 @@ ORDERED = {
     "resolver": "",
     "host": "name",
     "interface-resolver": "interface",
+    "interface-search": "interface",
 }
 
 
