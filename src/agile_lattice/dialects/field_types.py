@@ -6,10 +6,11 @@ that would have been right; else it would become a wrong value in somebody's con
 
 from __future__ import annotations
 
+from collections.abc import Hashable
 from difflib import get_close_matches
 from functools import cache
 from types import NoneType, UnionType
-from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
+from typing import Any, Literal, Union, cast, get_args, get_origin, get_type_hints
 
 from agile_lattice.dialects.fact_types import FactType
 from agile_lattice.dialects.kinds import Kind
@@ -31,11 +32,11 @@ def types_of(fact: FactType, field: str) -> tuple[Any, ...]:
     """Return the types of a field, without None: literals as their values, as in `("arrival", "departure")`."""
     if field in _WORDS:
         return _WORDS[field]
-    return tuple(_alternatives(_hints(fact.record)[field]))
+    return tuple(_alternatives(_hints(cast(Hashable, fact.record))[field]))
 
 
 @cache  # there are some thirty records, and a dialect asks a thousand times
-def _hints(record: type) -> dict[str, Any]:
+def _hints(record: Any) -> dict[str, Any]:
     return get_type_hints(record)
 
 
