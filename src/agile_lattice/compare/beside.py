@@ -83,6 +83,10 @@ def _doubts(capture: Capture, visit: Visit) -> list[str]:
     """Return the lines that were not understood and could decide about a packet before what was found to decide."""
     bounds = {(each.place.file, each.place.line): each.bounds for each in capture.bounds if each.bounds}
     texts = {(each.place.file, each.place.line): each.text for each in capture.leftovers}
+    # A list without any rule leaves no stage behind, and is asked all the same.
+    asked = {"permits" if visit.leaves else "access"}.union(
+        *(ASKED.get(each.stage, {each.stage}) for each in visit.stages)
+    )
     headers = {header for each in visit.stages for header in (each.before, each.after)}
     unknown, found = unknown_of(capture), []
     for doubt in unknown.doubts:
@@ -92,6 +96,6 @@ def _doubts(capture: Capture, visit: Visit) -> list[str]:
             matches(one, header, visit.arrives, visit.leaves) for one in within for header in headers
         ):
             continue
-        if any(doubt.touches & ASKED.get(each.stage, {each.stage}) for each in visit.stages):
+        if doubt.touches & asked:
             found.append(f"{doubt.place}: {texts.get(line, '')}")
     return found
