@@ -43,6 +43,7 @@ bench: $(VENV)/installed-test
 # Slower than `make test` may be: verdicts about many more pairs, and a million spoilt inputs.
 proofs: $(VENV)/installed-test
 	PYTHONPATH=tests:benchmarks:scripts $(BIN)/python tests/soundness.py 10000
+	PYTHONPATH=tests:scripts $(BIN)/python tests/foreign.py 3000
 	PYTHONPATH=tests $(BIN)/python tests/fuzzing.py 1000000
 
 # Which small changes of compare/ and behaviour/ no test notices: a hundred at random, for about two hours.

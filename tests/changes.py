@@ -112,14 +112,15 @@ TYPED: list[tuple[str, dict[str, str], str, str, str]] = [
             """
         },
         """
-        interfaces: {wan0: {}}
+        interfaces: {wan0: {address: 203.0.113.2/28}, lan0: {address: 10.40.10.1/24}}
+        routes: [{to: default, via: 203.0.113.1}]
         translations:
           - {name: web, publish: 203.0.113.3, service: tcp/443, on: 10.40.10.4, facing: wan0}
           - {name: out, to: wan0, source-becomes: interface}
         """,
         """
         delete rule ip nat PREROUTING handle 3
-        insert rule ip nat PREROUTING handle 4 iifname "wan0" ip daddr 203.0.113.3 tcp dport 443 counter dnat to 10.40.10.4 comment "web"
+        insert rule ip nat PREROUTING index 0 iifname "wan0" ip daddr 203.0.113.3 tcp dport 443 counter dnat to 10.40.10.4 comment "web"
         """,
         """
         flush chain ip nat PREROUTING

@@ -9,6 +9,7 @@ import sys
 import time
 
 ALL = 0x0003  # ETH_P_ALL
+FORCED = 33  # SO_RCVBUFFORCE
 OUTGOING = 4  # PACKET_OUTGOING: what the system itself sends
 PROTOCOLS = {"icmp": 1, "tcp": 6, "udp": 17, "icmp6": 58}
 SYN, ECHOES = 2, {1: 8, 58: 128}
@@ -85,6 +86,7 @@ def watch(interface: str) -> None:
     A line for each: its number, protocol, source, destination, and destination port.
     """
     with socket.socket(socket.AF_PACKET, socket.SOCK_DGRAM, socket.htons(ALL)) as link:
+        link.setsockopt(socket.SOL_SOCKET, FORCED, 1 << 26)  # none is lost where others keep the machine busy
         link.bind((interface, ALL))
         link.settimeout(0.05)
         print("watching", flush=True)

@@ -431,7 +431,13 @@ def test_another_table_does_not_speak_for_the_filter() -> None:
     assert list(normal(capture.device).permits) == [LAN4, FROM6]
     assert not capture.leftovers, "it only lets pass"
     dropping = text.replace("COMMIT", "-A FORWARD -p tcp -j DROP\nCOMMIT", 1)
-    assert read_device("quay", ["iptables"], {"saved": dropping}).leftovers
+    drops = read_device("quay", ["iptables"], {"saved": dropping})
+    assert [each.deny for each in drops.device.permits][:2] == [True, False] and not drops.leftovers
+    earlier = text.replace(":FORWARD ACCEPT", ":PREROUTING ACCEPT", 1)
+    earlier = earlier.replace("COMMIT", "-A PREROUTING -p tcp -j DROP\nCOMMIT", 1)
+    assert {each.text for each in read_device("quay", ["iptables"], {"saved": earlier}).leftovers} == {
+        "-A PREROUTING -p tcp -j DROP"
+    }
     open_door = "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -p tcp -m tcp --dport 22 -j ACCEPT\nCOMMIT\n"
     access = read_device("quay", ["iptables"], {"saved": open_door}).device.access
     assert [each.services is None for each in access] == [False, True], "all the rest is let in, too"

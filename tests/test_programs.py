@@ -18,9 +18,6 @@ from agile_lattice.behaviour.flow_parsing import Sent
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.proving import common_space
 from agile_lattice.behaviour.stage_lists import LISTED, Line, lines
-from agile_lattice.behaviour.topology import Topology
-from agile_lattice.behaviour.walking import walk
-from agile_lattice.compare.applying import as_it_is
 from agile_lattice.compare.beside import followed_beside
 from agile_lattice.compare.counterparts import _impossible, _strays, counterparts
 from agile_lattice.compare.equivalence import between
@@ -233,27 +230,6 @@ def sent() -> list[tuple[str, Header]]:
         for to in (["203.0.113.14"] if side == "in0" else ["10.40.10.7"])
         for protocol, port in (("udp", 53), ("udp", 55), ("udp", 443), ("udp", 80), ("udp", 9))
     ]
-
-
-@pytest.mark.real
-@kernel
-@pytest.mark.parametrize(
-    ("speaks", "case"), [*(("nftables", each) for each in RULESETS), *(("iptables", each) for each in TABLES)]
-)
-def test_a_packet_goes_as_its_chains_say(speaks: str, case: str) -> None:
-    asked = [(side, str(each.source), str(each.destination), each.port or 0) for side, each in sent()]
-    if speaks == "nftables":
-        came, _, capture = tried(f"table inet f {{\n{RULESETS[case]}\n}}", *asked)
-    else:
-        came, _, capture = tried(f"*filter{textwrap.dedent(TABLES[case])}\nCOMMIT\n", *asked, programs=IPTABLES)
-    [device] = loads(INTENT.replace("SPEAKS", "iproute2")).devices
-    intent = replace(device, translations=(), permits=())
-    read = read_device("edge", (speaks,), {"rules": capture})
-    assert not read.leftovers, [(each.text, each.reason) for each in read.leftovers]
-    topology = Topology(Network("", (replace(as_it_is(intent, read), name="edge"),)))
-    walked = [walk(topology, header, "edge", side).arrives for side, header in sent()]
-    assert walked == came, [(each, one) for each, one, other in zip(asked, came, walked, strict=True) if one != other]
-    assert {*came} == {True, False}, "it tells packets apart"
 
 
 # Conditions and targets that are not in the model: what they may be about is, and all else is decided.

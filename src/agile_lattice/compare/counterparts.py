@@ -158,15 +158,19 @@ class _Pairs:
         self.mine = lines(intent, stage, self.space)
         self.its = lines(there, stage, self.space)
         self.maybe = [
-            (each.place, self.space.of_rule(bound))
+            (each, self.space.of_rule(bound))
             for each in maybe
             for bound in each.bounds
             if each.hook == HOOKS[stage] and self.space.speaks(bound)
         ]
+        self.rows: list[Line | Place] = [*self.its]  # of the device, with what may apply or not where it stands
+        for each, _ in self.maybe:
+            if each.ordered and each.place not in self.rows:
+                self.rows.insert(_where(self.rows, each.place), each.place)
         # Where a route was not understood, packets may leave by any interface.
         boxes = _impossible(there, self.space, stage) if routed else ()
         impossible = [Entry(box, Action("cannot be")) for box in boxes]
-        impossible += [Entry(box, Action("may be")) for _, box in self.maybe]
+        impossible += [Entry(box, Action("may be")) for each, box in self.maybe if not each.ordered]
         strays = [Entry(box, Action("strays")) for box in _strays(there, self.space)]
         self.routed = list(_routed(there, self.space))
         self.own = {
@@ -175,18 +179,28 @@ class _Pairs:
             if one.name in self.space.numbers
         }
         self.before, self.examples = len(impossible), 0
-        left, right = (
-            [Entry(line.entry.box, Action((mark, at))) for at, line in enumerate(each)]
-            for mark, each in (("intent", self.mine), ("device", self.its))
-        )
+        left = [Entry(line.entry.box, Action(("intent", at))) for at, line in enumerate(self.mine)]
+        right = [entry for at, row in enumerate(self.rows) for entry in self._entries(at, row)]
+        self.row_of = [at for at, row in enumerate(self.rows) for _ in self._entries(at, row)]
         self.left, self.right = [*impossible, *left], [*impossible, *right]
         self.regions: dict[int, list[Region]] = {}
-        for each in self._regions(self.left, self.right):
-            self.regions.setdefault(each.left - self.before, []).append(each)
+        self.doubted: dict[int, Place] = {}
+        for region in self._regions(self.left, self.right):
+            row = self.rows[self.row_of[region.right - self.before]]
+            if isinstance(row, Place):
+                self.doubted.setdefault(region.left - self.before, row)
+            else:
+                self.regions.setdefault(region.left - self.before, []).append(region)
         self.proper = {
             (each.left - len(strays), each.right - len(strays))
             for each in self._regions([*strays, *self.left], [*strays, *self.right])
         }
+
+    def _entries(self, at: int, row: Line | Place) -> list[Entry]:
+        """Return what a row of the device decides about, as entries of its own."""
+        if isinstance(row, Place):
+            return [Entry(box, Action(("may be", at))) for each, box in self.maybe if each.place == row]
+        return [Entry(row.entry.box, Action(("device", at)))]
 
     def _regions(self, left: list[Entry], right: list[Entry]) -> Sequence[Region]:
         found = differing(left, right, self.space.liked)
@@ -197,10 +211,9 @@ class _Pairs:
     def unless(self, number: int) -> str:
         """Tell which step may decide about packets of a rule, or not; empty if none does."""
         box = self.mine[number].entry.box
-        return next(
-            (f"{place} may apply to some of its packets, or not" for place, each in self.maybe if overlap(box, each)),
-            "",
-        )
+        anywhere = (each.place for each, bound in self.maybe if not each.ordered and overlap(box, bound))
+        place = self.doubted.get(number) or next(anywhere, None)
+        return "" if place is None else f"{place} may apply to some of its packets, or not"
 
     def alike(self, region: Region) -> bool:
         """Tell whether both lines do the same with all packets that they could decide."""
@@ -210,7 +223,9 @@ class _Pairs:
 
     def lines_of(self, region: Region) -> tuple[Line, Line]:
         """Return the lines that decide the packets of a region."""
-        return self.mine[region.left - self.before], self.its[region.right - self.before]
+        row = self.rows[self.row_of[region.right - self.before]]
+        assert not isinstance(row, Place), "regions about which nothing is known are kept apart"
+        return self.mine[region.left - self.before], row
 
     def ordinary(self, region: Region) -> Box:
         """Return packets of a region that people think of: of a usual protocol, and from where they belong."""
@@ -259,6 +274,14 @@ class _Pairs:
         return found
 
 
+def _where(rows: Sequence[Line | Place], place: Place) -> int:
+    """Return where a line of the text stands among others: behind the last that stands before it."""
+    places = (row if isinstance(row, Place) else row.place for row in rows)
+    return max(
+        (at for at, each in enumerate(places, 1) if each.file == place.file and 0 < each.line < place.line), default=0
+    )
+
+
 def _counterpart(stage: Listed, line: Line, pairs: _Pairs, number: int) -> Counterpart:
     same, otherwise = pairs.same(number), pairs.otherwise(number)
     name = line.rule.name if line.rule is not None else ""
@@ -299,18 +322,16 @@ def _does(line: Line) -> str:
 
 
 def _routed(device: Device, space: Space) -> Iterator[tuple[int, Spans]]:
-    """Yield for each interface the addresses that routes lead to it."""
+    """Yield for each interface the addresses that routes lead to it; all, if nothing is said of what is behind it."""
     for name, number in space.numbers.items():
         one = device.interface(name)
         table = Table(device, space.family, one.instance if one is not None else "")
-        yield (
-            number,
-            merged(
-                (first, last)
-                for first, last, hop in table.within(*space.any_address[0])
-                if hop is not None and any(way.interface == name for way in hop.way.each)
-            ),
+        there = merged(
+            (first, last)
+            for first, last, hop in table.within(*space.any_address[0])
+            if hop is not None and any(way.interface == name for way in hop.way.each)
         )
+        yield number, space.any_address if not there and (one is None or not one.addresses) else there
 
 
 def _impossible(device: Device, space: Space, stage: Listed) -> Iterator[Box]:

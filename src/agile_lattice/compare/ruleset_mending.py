@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 import msgspec
+from msgspec.structs import replace
 
 from agile_lattice.compare.applying import as_it_is
 from agile_lattice.compare.comparing import compare
@@ -31,6 +32,7 @@ from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Passage
+from agile_lattice.intent.places import Place
 from agile_lattice.intent.stages import Rule
 
 NO_CHAIN = "nothing in this ruleset is asked where the rule would have to stand: set up a chain for it by hand"
@@ -123,7 +125,7 @@ class _Planner:
         self.puttings: dict[str, list[Putting]] = {each.file: [] for each in rulesets}
         there = self._after(self.puttings)
         assert there is not None, "it was read before"
-        self.now, self.there = there
+        self.now, self.there, self.unread = there
         self.meant = self.now.rules.rules if self.now.rules is not None else ()
 
     def bring_in(self, rule: Counterpart) -> None:
@@ -134,14 +136,33 @@ class _Planner:
             return
         # Right before what treats its packets otherwise; where they leave the chain before that, at its beginning.
         try:
-            tries = [self._places_for(rule, first) for first in (False, True)]
+            # Not at the beginning where lines may apply or not: it would keep packets from them.
+            tries = [self._places_for(rule, first) for first in (False, True) if not (first and self.conditional)]
         except _UnsayableError as error:
             self.held.append(Held(subject, str(error), firm=True))
             return
         if not any(tries[0].values()):
             self.held.append(Held(subject, NO_CHAIN, firm=True))
-        elif not any(self._kept(found, lambda after: _closes(after, rule)) for found in tries):
+            return
+        contradicted = self._contradicted(rule)
+        instead = [{file: [*found.get(file, ()), *contradicted.get(file, ())] for file in {*found, *contradicted}}
+                   for found in tries] if contradicted else []  # fmt: skip
+        if not any(self._kept(found, lambda after: _closes(after, rule)) for found in (*instead, *tries)):
             self.held.append(Held(subject, NOT_CLOSED, firm=True))
+
+    def _contradicted(self, rule: Counterpart) -> dict[str, list[Putting]]:
+        """Return the taking away of lines that treat packets of a rule otherwise: they may be about nothing else."""
+        found: dict[str, list[Putting]] = {}
+        for each in rule.otherwise:
+            for file, (_, chains) in self.chains.items():
+                where = None if each.stray or rule.stage == "access" else chains.holding(each.place)
+                if where is not None and self._has_number(file, *where) and not self._is_meant(each.place):
+                    found.setdefault(file, []).append(Putting(*where))
+        return found
+
+    def _is_meant(self, place: Place) -> bool:
+        """Tell whether a line does something that the intent wants."""
+        return any(place.is_line_of(line) for each in self.meant for line in each.same)
 
     def _places_for(self, rule: Counterpart, first: bool) -> dict[str, list[Putting]]:
         found: dict[str, list[Putting]] = {}
@@ -209,7 +230,7 @@ class _Planner:
         file, (chain, at) = home
         if one.stage == "access":
             self.held.append(Held(subject, GUARDED, firm=True))
-        elif any(place.is_line_of(line) for each in self.meant for line in each.same):
+        elif self._is_meant(place):
             self.held.append(Held(subject, ALSO_MEANT, firm=True))
         elif not self._has_number(file, chain, at):
             self.held.append(Held(subject, NO_NUMBER.format(self.chains[file][0].form.change.numbered), firm=True))
@@ -232,24 +253,37 @@ class _Planner:
         after = self._after(tried)
         if after is None:
             return False
-        comparison, device = after
-        now, then = ([each.text for each in one.leftovers] for one in (self.now, comparison))
-        if comparison.rules is None or now != then or not closes(comparison.rules):
+        comparison, device, unread = after
+        if comparison.rules is None or unread != self.unread or not closes(comparison.rules):
             return False
         if spoils(self.intent, self.there, device, comparison.rules.stages):
             return False
         self.puttings, self.now, self.there = tried, comparison, device
         return True
 
-    def _after(self, tried: Mapping[str, Sequence[Putting]]) -> tuple[Comparison, Device] | None:
-        """Compare the device as it would be; `None` if what is written then is not read."""
+    def _after(self, tried: Mapping[str, Sequence[Putting]]) -> tuple[Comparison, Device, list[str]] | None:
+        """Compare the device as it would be while no line applies of which only that is not known.
+
+        Returns:
+            The comparison, the device, and the lines that were not understood; `None` if what is written is not read.
+        """
         texts = {**self.texts, **{file: self._text(file, tried[file]) for file in tried}}
         try:
             read = [one for file, text in texts.items() for one in readings(self.dialects, text, file)]
         except CaptureError:
             return None
         capture = assemble(self.intent.name, self.dialects, read)
-        return compare(self.intent, capture), as_it_is(self.intent, capture)
+        unread = [each.text for each in capture.leftovers]
+        aside = [each for each in capture.bounds if each.conditional]
+        self.conditional = bool(aside)
+        decided = replace(
+            capture,
+            bounds=tuple(each for each in capture.bounds if not each.conditional),
+            leftovers=tuple(
+                left for left in capture.leftovers if not any(left.place.is_line_of(each.place) for each in aside)
+            ),
+        )
+        return compare(self.intent, decided), as_it_is(self.intent, decided), unread
 
     def _text(self, file: str, puttings: Sequence[Putting]) -> str:
         ruleset, chains = self.chains[file]

@@ -26,6 +26,7 @@ from agile_lattice.dialects.program_facts import AsideFact
 from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
+from agile_lattice.dialects.several_texts import bounds_of, meeting
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.answering import FAMILIES, external_addresses, parted_answers
 from agile_lattice.intent.interface_names import is_plain
@@ -83,7 +84,8 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
             facts.setdefault(kind, []).extend(members)
     leftovers += [*masterless(facts), *_undeclared(facts), *unknown_dials(facts)]
     by_hand = any(reading.by_hand for reading in readings)
-    bounds = tuple(each for reading in readings for each in reading.bounds)
+    bounds = bounds_of(readings)
+    leftovers += meeting(readings)
     families = {reading.family for reading in readings if reading.family is not None}
     if families:
         facts |= {kind: united(facts.get(kind, [])) for kind in ("permit", "access")}

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from functools import lru_cache
+from collections.abc import Callable, Iterable
+from functools import lru_cache, reduce
 from socket import inet_ntop, inet_pton
 
 import msgspec
@@ -12,7 +12,7 @@ from agile_lattice.dialects.kinds import CACHED, NUMBERS, WHOLE, Kind, Unspellab
 from agile_lattice.intent.addresses import AF_INET, AF_INET6, BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.masks import netmask, wildcard
 from agile_lattice.intent.services import spell_ports
-from agile_lattice.packets.spans import Span, Spans, merged, minus
+from agile_lattice.packets.spans import Span, Spans, meet, merged, minus
 
 # Every line of a long text may hold some of these: they are read without the messages of `Prefix.parse`.
 _FAMILY = {4: AF_INET, 6: AF_INET6}
@@ -127,7 +127,13 @@ def _complement_kind(family: int, pattern: str) -> Kind:
         return AddressSet(family, left)
 
     whole = rf"{pattern}(?:/[0-9]{{1,3}}|-{pattern})?"
-    return Kind(f"allbut{family}", whole, read, str, lambda trait: False, gives=AddressSet)
+
+    def collect(members: Iterable[AddressSet]) -> AddressSet:
+        return AddressSet(family, reduce(meet, [each.spans for each in members]))  # none of them
+
+    return Kind(
+        f"allbut{family}", whole, read, str, lambda trait: False, collect, lambda value: (value,), gives=AddressSet
+    )
 
 
 def _read_ports(text: str) -> Spans:

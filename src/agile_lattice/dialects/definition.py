@@ -166,9 +166,8 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
             signs = [re.compile(checked_sign(each)) if each else None for each in (form.only, form.unless)]
             if prefix := getattr(form.syntax, "prefix", ""):
                 checked(prefix)
-            for each in form.expand.maps:
-                if each.action:
-                    checked(each.action)
+            for expression in form.expand.expressions:
+                checked(expression)
             if form.change.handle:
                 checked(form.change.handle.replace("(", "(?:", 1))  # it has one group, the number
                 re.compile(form.change.handle)

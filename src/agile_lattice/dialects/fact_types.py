@@ -292,8 +292,8 @@ FACTS: dict[str, FactType] = {
             "address-set",
             AddressSetFact,
             None,
-            ("name", "addresses"),
-            lambda one: (True, (one.addresses.family, len(one.addresses.spans) > 1)),
+            ("name", "addresses", "table", "family"),
+            lambda one: (True, (one.addresses.family, len(one.addresses.spans) > 1), one.table or None, None),
             words="group {fact.name}",
         ),
         FactType(

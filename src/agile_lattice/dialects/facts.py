@@ -197,10 +197,13 @@ class AddressSetFact(msgspec.Struct, frozen=True):
 
     Attributes:
         spare: Whether it is only a name that could be used, and is not written by itself.
+        table, family: The table that it is known in, and the family of that; empty and 0 if everywhere.
     """
 
     name: str
     addresses: AddressSet
+    table: str = ""
+    family: int = 0
     spare: bool = False
     place: Place = NOWHERE
 

@@ -16,13 +16,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Mapping
-from functools import lru_cache
+from functools import lru_cache, reduce
 from typing import Any
 
 import msgspec
 
 from agile_lattice.dialects.expressions import takes
-from agile_lattice.packets.spans import minus
+from agile_lattice.packets.spans import Spans, meet, minus
 
 CACHED = 1 << 16
 EVERY_PORT = ((0, 65535),)
@@ -185,7 +185,14 @@ def negated(kind: Kind) -> Kind:
         value = kind.read(text)
         return f"!{value}" if isinstance(value, str) else minus(EVERY_PORT, value)
 
-    return msgspec.structs.replace(kind, read=read, accepts=lambda trait: False)
+    def collect(members: Iterable[Spans]) -> Spans:
+        return reduce(meet, members)  # none of them
+
+    spans = kind.gives == Spans
+    return msgspec.structs.replace(
+        kind, read=read, accepts=lambda trait: False,
+        collect=collect if spans else None, scatter=tuple if spans else None,
+    )  # fmt: skip
 
 
 def set_of(kind: Kind) -> Kind:

@@ -70,7 +70,7 @@ def facts_of(device: Device) -> Facts:
             if each.ports is not None
         ],
         "address-set": [
-            AddressSetFact(each.name, each.addresses, True, each.place)
+            AddressSetFact(each.name, each.addresses, spare=True, place=each.place)
             for each in device.named
             if each.addresses is not None
         ],

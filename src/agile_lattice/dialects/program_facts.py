@@ -20,6 +20,8 @@ class PortSetFact(msgspec.Struct, frozen=True):
 
     name: str
     ports: Spans
+    table: str = ""
+    family: int = 0
     place: Place = NOWHERE
 
 
@@ -39,6 +41,7 @@ class BaseChainFact(msgspec.Struct, frozen=True):
         hook: For packets to be rewritten on `arrival` or `departure`, those that are forwarded (`permit`), or those to
             the device itself (`access`).
         priority: The lowest is asked first.
+        after, before: What is added to it, and taken from it.
         alone: Whether nothing is said of the other family, which another program is for.
     """
 
@@ -47,8 +50,15 @@ class BaseChainFact(msgspec.Struct, frozen=True):
     table: str = ""
     family: int = 0
     priority: str = "0"
+    after: int = 0
+    before: int = 0
     alone: bool = False
     place: Place = NOWHERE
+
+    @property
+    def rank(self) -> int:
+        """When it is asked: the lowest first."""
+        return int(self.priority) + self.after - self.before
 
 
 class PolicyFact(msgspec.Struct, frozen=True):
@@ -70,9 +80,10 @@ class StepFact(msgspec.Struct, frozen=True):
             to; or `next`.
         family: 4 or 6; 0 for both.
         arrives, leaves: Interfaces: `!lan0` is any other one, `eth*` any whose name begins so.
-        source, destination: Addresses, or the name of a set of them.
-        ports: Ports, or the name of a set of them.
-        state: States of the connection of which the packet has one: `new`, `established`, `related`, `invalid`.
+        source, destination: Addresses, or the name of a set of them; `!hosts` is all others.
+        ports: Ports, or the name of a set of them, in the same way.
+        state: States of the connection of which the packet has one: `new`, `established`, `related`, `invalid`;
+            `!new` is any other one. `dnat` asks whether its destination was rewritten.
         only: The one family that its conditions are about, 4 or 6, if its table is for both.
         unmodelled: A condition that no header decides; the step may apply to what it matches, or not.
         unknown: What the step says from where it is not recognised: all that can become of what it matches before.
@@ -108,6 +119,8 @@ class AsideFact(msgspec.Struct, frozen=True):
         reason: Why not.
         ordered: Whether all that is decided before it stands before it in the text, and all else behind it.
         bounds: What packets it could be about at most; nothing if that is not known.
+        conditional: Whether all is known but whether it applies.
+        by_image: Whether that follows from what the rules of this text make of packets that arrive.
     """
 
     hook: str
@@ -115,6 +128,8 @@ class AsideFact(msgspec.Struct, frozen=True):
     place: Place
     ordered: bool = False
     bounds: tuple[Passage, ...] = ()
+    conditional: bool = False
+    by_image: bool = False
 
 
 class AbsentFact(msgspec.Struct, frozen=True):

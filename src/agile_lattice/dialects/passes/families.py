@@ -14,16 +14,19 @@ from msgspec.structs import replace
 
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts, Pass
+from agile_lattice.dialects.passes.matches import Unclear, match_of, narrowed
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.model import Device, Section
 from agile_lattice.intent.permits import Passage, joined_access, joined_permits, passages
 from agile_lattice.intent.stages import Rule, family_of, named_families, split
 from agile_lattice.packets.order import longest_run
+from agile_lattice.packets.spans import minus
 
 FAMILIES = (4, 6)
 RULED: frozenset[Section] = frozenset({"translations", "permits", "access"})
 KINDS = ("rule", "permit", "access")
 ANYONE = {family: AddressSet.of(Prefix(family, 0, 0)) for family in FAMILIES}
+EVERY_PORT = ((0, 65535),)
 EVERYBODY = [None, *ANYONE.values()]
 
 
@@ -114,6 +117,8 @@ def united(passages: Sequence[Passage]) -> list[Passage]:
 def let_in(rules: Sequence[Passage]) -> tuple[list[Passage], list[tuple[Passage, str]]]:
     """Tell who may reach a device: a rule that drops all packets of a family ends the list for it.
 
+    What other rules drop is taken out of those behind them, where that can be said.
+
     Returns:
         Rules that let somebody in, and the others of which an intent cannot speak, each with why.
     """
@@ -121,7 +126,16 @@ def let_in(rules: Sequence[Passage]) -> tuple[list[Passage], list[tuple[Passage,
     unsaid: list[tuple[Passage, str]] = []
     ends: list[tuple[Passage, str]] = []
     left = {*FAMILIES}
-    for one in rules:
+    drops: list[Passage] = []
+    for each in rules:
+        one: Passage | None = each
+        for drop in drops if each.verdict == "pass" else ():
+            try:
+                one = _without(one, drop) if one is not None else None
+            except Unclear:
+                unsaid.append((drop, "an intent says who may reach the device, not who may not"))
+        if one is None:
+            continue
         families = _families(one)
         asked = [family for family in families if family in left]
         everything = one.source in EVERYBODY and replace(one, source=None) == Passage(one.verdict)
@@ -129,14 +143,35 @@ def let_in(rules: Sequence[Passage]) -> tuple[list[Passage], list[tuple[Passage,
             left.difference_update(asked)
             ends.append((one, "nobody may reach the device, and an intent cannot say so"))
         elif one.verdict == "drop":
-            unsaid.append((one, "an intent says who may reach the device, not who may not"))
+            drops.append(one)
         elif len(asked) == len(families):
             let.append(one)
         elif asked:
             let.append(replace(one, source=ANYONE[asked[0]]))
         elif not everything:  # which is only what is done with the rest
             unsaid.append((one, "it is never asked: what stands before it drops everything"))
-    return let, [*unsaid, *([] if let else ends)]
+    return let, [*dict.fromkeys(unsaid), *([] if let else ends)]
+
+
+def _without(one: Passage, dropped: Passage) -> Passage | None:
+    """Return what is left of a rule when another has dropped its packets; `None` if nothing is.
+
+    Raises:
+        Unclear: If that is more than one rule.
+    """
+    ends = one.source, dropped.source
+    apart = None not in ends and ends[0].family != ends[1].family  # type: ignore[union-attr]
+    if apart or narrowed(match_of(one), match_of(dropped)) is None:
+        return one
+    if ends[0] is None and ends[1] is not None and dropped.protocol not in ("icmp", "icmp6"):
+        raise Unclear("it drops those of one family")
+    plain = replace(dropped, protocol=None, ports=None, source=None, name="", place=one.place)
+    if plain != Passage("drop", place=one.place) or dropped.source not in (None, *EVERYBODY):
+        raise Unclear("it drops only some of these sources")
+    if one.protocol is None or one.protocol != dropped.protocol:
+        raise Unclear("it drops one protocol of several")
+    ports = minus(one.ports or EVERY_PORT, dropped.ports or EVERY_PORT)
+    return replace(one, ports=ports) if ports else None
 
 
 def _neutral(one: Passage, family: int) -> Passage | None:

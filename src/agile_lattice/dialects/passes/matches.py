@@ -8,6 +8,8 @@ import msgspec
 
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.interface_names import includes, is_plain
+from agile_lattice.intent.permits import Passage
+from agile_lattice.intent.places import Place
 from agile_lattice.packets.spans import Spans, meet
 
 Names = tuple[str, ...]
@@ -18,11 +20,15 @@ class Unclear(Exception):
 
     Attributes:
         bound: What it could be about at most; `None` if that is not known.
+        conditional: Whether all is known but whether a step applies.
+        by_image: Whether the bound follows from what becomes of packets that arrive.
     """
 
-    def __init__(self, what: str, bound: Match | None = None) -> None:
+    def __init__(
+        self, what: str, bound: Match | None = None, conditional: bool = False, by_image: bool = False
+    ) -> None:
         super().__init__(what)
-        self.bound = bound
+        self.bound, self.conditional, self.by_image = bound, conditional, by_image
 
 
 class Match(msgspec.Struct, frozen=True):
@@ -79,3 +85,16 @@ def _names(one: Names | None, other: Names | None) -> Names | None:
         if all(is_plain(each) for each in names):
             return tuple(each for each in names if includes(others, each))
     raise Unclear(f"it asks for {', '.join(one)} and {', '.join(other)} at once")
+
+
+def passage_of(verdict: str, match: Match, name: str, place: Place) -> Passage:
+    """Return the rule of what passes for a match."""
+    return Passage(
+        verdict, match.arrives, match.leaves, match.source, match.destination, match.protocol, match.ports,  # type: ignore[arg-type]
+        name=name, place=place,
+    )  # fmt: skip
+
+
+def match_of(rule: Passage) -> Match:
+    """Return what such a rule matches."""
+    return Match(rule.arrives, rule.leaves, rule.source, rule.destination, rule.protocol, rule.ports)

@@ -12,7 +12,7 @@ known already is a reply. (ICMP errors that belong to nothing are `invalid` to t
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any, cast
 
 from msgspec.structs import replace
@@ -20,11 +20,12 @@ from msgspec.structs import replace
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.families import marked, united
-from agile_lattice.dialects.passes.matches import Match, narrowed
+from agile_lattice.dialects.passes.matches import Match, match_of, narrowed, passage_of
 from agile_lattice.dialects.passes.rulesets import HOOKS, Ruleset, chain_of
-from agile_lattice.dialects.passes.walks import TooMuchError, Walk, match_of, passage_of
+from agile_lattice.dialects.passes.walks import TooMuchError, Walk, states_of
 from agile_lattice.dialects.program_facts import AbsentFact, BaseChainFact
 from agile_lattice.intent.permits import Passage
+from agile_lattice.intent.stages import Rule
 
 KINDS = ("base-chain", "policy", "step", "chain", "port-set", "address-set")
 # ICMP that asks for nothing and belongs to nothing: all but requests, and but neighbour and router discovery.
@@ -60,6 +61,8 @@ def _list_of(program: Ruleset, hook: str) -> list[Fact]:
     families = [family for family in (4, 6) if any(each.family in (0, family) for each in bases)]
     lists = {family: _of_family(program, hook, [each for each in bases if each.family in (0, family)], family)
              for family in families}  # fmt: skip
+    if hook == "arrival" and families and not any(each.hook == hook for each in program.aside.values()):
+        program.images = {family: [*_images(lists[family])] for family in families}
     if hook in ("arrival", "departure") or not families:
         return [rule for family in families for rule in lists[family]]
     if bases[0].alone:
@@ -68,61 +71,83 @@ def _list_of(program: Ruleset, hook: str) -> list[Fact]:
     return [*united([marked(rule, family) for family in families for rule in lists[family]])]
 
 
+def _images(rules: Sequence[Rule]) -> Iterator[Match]:
+    """Yield what rules make of packets that arrive."""
+    for each in rules:
+        if each.to is not None:
+            port = None if each.to_port is None else ((each.to_port, each.to_port),)
+            yield Match(destination=each.to, protocol=each.protocol, ports=port or each.ports)
+
+
 def _of_family(program: Ruleset, hook: str, bases: Sequence[BaseChainFact], family: int) -> list[Any]:
     """Return the rules of one place for packets of one family, without that they are for this family."""
-    filters = hook in ("permit", "access")
-    asked = sorted(bases, key=lambda each: int(each.priority))
-    if filters:
-        dropping = [each for each in asked if program.may_drop(chain_of(each))]
-        if len(dropping) > 1:
-            for each in dropping:
-                program.put_aside(each, hook, "another chain is asked as well, and a packet has to pass both")
-            return []
-        asked = dropping
-    else:
+    asked = sorted(bases, key=lambda each: each.rank)
+    if hook in ("permit", "access"):
+        # Only those that may drop something count, in any order: a packet has to pass all of them.
+        return _filtered(program, hook, [each for each in asked if program.may_drop(chain_of(each))], family)
+    for each in asked:
+        if program.verdict(each) == "drop":
+            program.put_aside(each, hook, "it drops what it does not rewrite")
+    asked = [each for each in asked if program.steps[chain_of(each)]]
+    if len({each.rank for each in asked}) < len(asked):
         for each in asked:
-            if program.verdict(each) == "drop":
-                program.put_aside(each, hook, "it drops what it does not rewrite")
-        asked = [each for each in asked if program.steps[chain_of(each)]]
-        if len({each.priority for each in asked}) < len(asked):
-            for each in asked:
-                program.put_aside(each, hook, "another chain has its priority, and which is asked first is not told")
-            return []
+            program.put_aside(each, hook, "another chain has its priority, and which is asked first is not told")
+        return []
     rules: list[Any] = []
     for base in asked:
-        walk = Walk(program, base, family, "new", Match(), len(asked) > 1)
-        try:
-            walk.follow(chain_of(base))
-        except TooMuchError:
-            program.put_aside(base, hook, "there are too many ways through its chains")
+        walk = _walked(program, (base,), family, len(asked) > 1)
+        if walk is None:
             return []
         walk.settle()
         rules += walk.rules
-        if filters:
-            if program.verdict(base) == "pass":
-                rules.append(Passage(place=base.place))
-            while hook == "access" and rules and match_of(rules[-1]) == Match() and rules[-1].verdict == "drop":
-                del rules[-1]  # what no rule matches is dropped anyhow, and an intent has no word for it
-            if not rules:
-                rules.append(Passage("drop", place=base.place))
-            _note_replies(program, base, walk, rules)
-            rules = [*_strays(program, base, hook, family, rules), *rules]
     return rules
 
 
-def _strays(program: Ruleset, base: BaseChainFact, hook: str, family: int, others: Sequence[Passage]) -> list[Passage]:
+def _walked(program: Ruleset, bases: Sequence[BaseChainFact], family: int, several: bool = False) -> Walk | None:
+    """Follow first packets through chains that the system asks; None if there are too many ways."""
+    walk = Walk(program, bases, family, "new", Match(), several)
+    try:
+        walk.follow()
+    except TooMuchError:
+        for base in bases:
+            program.put_aside(base, base.hook, "there are too many ways through its chains")
+        return None
+    return walk
+
+
+def _filtered(program: Ruleset, hook: str, bases: Sequence[BaseChainFact], family: int) -> list[Passage]:
+    """Return the rules of chains that let packets pass or drop them: a packet has to pass all."""
+    walk = _walked(program, bases, family) if bases else None
+    if walk is None:
+        return []
+    walk.settle()
+    rules = walk.rules
+    if program.verdict(bases[-1]) == "pass":
+        rules.append(Passage(place=bases[-1].place))
+    while hook == "access" and rules and match_of(rules[-1]) == Match() and rules[-1].verdict == "drop":
+        del rules[-1]  # what no rule matches is dropped anyhow, and an intent has no word for it
+    if not rules:
+        rules.append(Passage("drop", place=bases[0].place))
+    for base in bases:
+        alone = walk if len(bases) == 1 else _walked(program, (base,), family)
+        if alone is not None:
+            _note_replies(program, base, alone, alone.rules)
+    return [*_strays(program, bases, family, rules), *rules]
+
+
+def _strays(program: Ruleset, bases: Sequence[BaseChainFact], family: int, others: Sequence[Passage]) -> list[Passage]:
     """Return the rules for ICMP that belongs to nothing, if steps tell it apart and do something else with it."""
-    states = {state for steps in program.steps.values() for each in steps for state in each.state or ()}
+    states = {state for steps in program.steps.values() for each in steps for state in states_of(each) or ()}
     if not states & {"new", "invalid", "untracked"}:
         return []
-    walk = Walk(program, base, family, "invalid", STRAY[family])
-    done = walk.follow(chain_of(base))
+    walk = Walk(program, bases, family, "invalid", STRAY[family])
+    done = walk.follow()
     walk.settle()
-    end = program.verdict(base)
+    end = program.verdict(bases[-1])
     passing = [each for each in others if each.verdict == "pass" and narrowed(match_of(each), STRAY[family])]
     if end == "drop" and not passing and all(each.verdict == "drop" for each in walk.rules):
         return []
-    return [*walk.rules, *([] if done else [passage_of(end, STRAY[family], "", base.place)])]
+    return [*walk.rules, *([] if done else [passage_of(end, STRAY[family], "", bases[-1].place)])]
 
 
 def _note_replies(program: Ruleset, base: BaseChainFact, walk: Walk, rules: Sequence[Any]) -> None:

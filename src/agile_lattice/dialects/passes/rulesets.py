@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from typing import Literal
 
 from agile_lattice.dialects.facts import AddressSetFact
 from agile_lattice.dialects.passes import Facts
+from agile_lattice.dialects.passes.matches import Match
 from agile_lattice.dialects.program_facts import (
     AbsentFact,
     AsideFact,
@@ -15,11 +17,14 @@ from agile_lattice.dialects.program_facts import (
     PortSetFact,
     StepFact,
 )
-from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.intent.addresses import BITS, AddressSet
+from agile_lattice.packets.spans import Spans, minus
 
 HOOKS = ("arrival", "departure", "permit", "access")
+EVERY_PORT = ((0, 65535),)
+EVERYBODY = {family: ((0, (1 << bits) - 1),) for family, bits in BITS.items()}
 DEEPEST = 32  # chains that jump to one another
-Chain = tuple[str, int, str]  # its table, the family of that, and its name
+Chain = tuple[str, int, str]  # its table, the family of that, and its name; of a set as well
 
 
 class Ruleset:
@@ -31,6 +36,7 @@ class Ruleset:
     Attributes:
         aside: What is not worked out, by where it stands and where it is asked.
         absent: Lists that do not let replies pass.
+        images: By family, what its rules make of packets that arrive; None if that is not known.
     """
 
     def __init__(self, facts: Facts) -> None:
@@ -41,23 +47,25 @@ class Ruleset:
                 self.steps[chain_of(each)].append(each)
         self.policies = {chain_of(each): each for each in facts.get("policy", []) if isinstance(each, PolicyFact)}
         self.chains = {chain_of(each) for each in facts.get("chain", []) if isinstance(each, ChainFact)}
-        self.addresses: dict[str, dict[int, AddressSet]] = defaultdict(dict)
-        self.ports = {each.name: each.ports for each in facts.get("port-set", []) if isinstance(each, PortSetFact)}
+        self._addresses: dict[Chain, dict[int, AddressSet]] = defaultdict(dict)
+        self._ports = {(each.table, each.family, each.name): each.ports
+                       for each in facts.get("port-set", []) if isinstance(each, PortSetFact)}  # fmt: skip
         for one in facts.get("address-set", []):
             if isinstance(one, AddressSetFact):
-                self.addresses[one.name][one.addresses.family] = one.addresses
+                self._addresses[one.table, one.family, one.name][one.addresses.family] = one.addresses
         self.aside: dict[tuple[str, int, str], AsideFact] = {}
         self.absent: list[AbsentFact] = []
+        self.images: dict[int, list[Match]] | None = None
 
     def set_homeless_aside(self) -> None:
-        """Set steps aside that stand in a chain of which nothing says when it is asked."""
+        """Set steps aside that do something, in a chain of which nothing says when it is asked."""
         known = self.chains | {chain_of(each) for each in self.bases}
         for chain, steps in self.steps.items():
             for step in steps if chain not in known else ():
-                for hook in HOOKS:
+                for hook in HOOKS if step.verdict != "next" or step.unknown else ():
                     self.put_aside(step, hook, f"nothing says when its chain {step.chain!r} is asked")
 
-    def verdict(self, base: BaseChainFact) -> str:
+    def verdict(self, base: BaseChainFact) -> Literal["pass", "drop"]:
         """Return what becomes of packets that no step decides about."""
         policy = self.policies.get(chain_of(base))
         return policy.verdict if policy is not None else "pass"
@@ -71,6 +79,20 @@ class Ruleset:
             or (each.target and depth < DEEPEST and self.may_drop(target_of(each), depth + 1))
             for each in self.steps[chain]
         )
+
+    def addresses_of(self, step: StepFact, name: str) -> dict[int, AddressSet] | None:
+        """Return the members of a set, by family, or all others if its name begins with `!`; None if unknown."""
+        plain = name.removeprefix("!")
+        found = self._addresses.get((step.table, step.family, plain), self._addresses.get(("", 0, plain)))
+        if found is None or plain == name:
+            return found
+        return {family: AddressSet(family, minus(EVERYBODY[family], one.spans)) for family, one in found.items()}
+
+    def ports_of(self, step: StepFact, name: str) -> Spans | None:
+        """Return the members of a set of ports, or all others if its name begins with `!`; None if unknown."""
+        plain = name.removeprefix("!")
+        found = self._ports.get((step.table, step.family, plain), self._ports.get(("", 0, plain)))
+        return found if found is None or plain == name else minus(EVERY_PORT, found)
 
     def put_aside(self, what: BaseChainFact | StepFact, hook: str, reason: str) -> None:
         """Set something aside of which it is not worked out what it does."""

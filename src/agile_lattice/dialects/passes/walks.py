@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from agile_lattice.dialects.passes.families import marked
-from agile_lattice.dialects.passes.matches import Match, Unclear, narrowed
-from agile_lattice.dialects.passes.rulesets import DEEPEST, Chain, Ruleset, target_of
+from agile_lattice.dialects.passes.matches import Match, Unclear, narrowed, passage_of
+from agile_lattice.dialects.passes.rulesets import DEEPEST, Chain, Ruleset, chain_of, target_of
 from agile_lattice.dialects.program_facts import AsideFact, BaseChainFact, StepFact
 from agile_lattice.intent.addresses import AddressSet, Prefix
-from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.stages import Rule
 
 ANYONE = {family: AddressSet.of(Prefix(family, 0, 0)) for family in (4, 6)}
+NOBODY = {family: AddressSet(family, ()) for family in (4, 6)}
+IMAGE = "whether it applies depends on whether the destination of the packet was rewritten"
 MOST_WORK = 200_000  # steps that are looked at for one list
 KNOWN = frozenset({"established", "related"})  # states that no first packet of a flow has
+STATES = KNOWN | {"new", "invalid", "untracked"}
 
 
 class TooMuchError(Exception):
@@ -23,7 +26,9 @@ class TooMuchError(Exception):
 
 
 class Walk:
-    """The way of packets of one family and one state through a chain, and the rules that it comes to.
+    """The way of packets of one family and one state through chains, and the rules that it comes to.
+
+    What passes in one chain that the system asks comes to the next one.
 
     Attributes:
         rules: What has been decided so far, in order.
@@ -32,9 +37,11 @@ class Walk:
     """
 
     def __init__(
-        self, program: Ruleset, base: BaseChainFact, family: int, state: str, packets: Match, several: bool = False
-    ) -> None:
-        self.program, self.base, self.hook = program, base, base.hook
+        self, program: Ruleset, bases: Sequence[BaseChainFact], family: int, state: str, packets: Match,
+        several: bool = False,
+    ) -> None:  # fmt: skip
+        self.program, self.bases, self.hook = program, bases, bases[0].hook
+        self.asked = 0  # the number of the chain that is asked at the moment
         self.family, self.state, self.packets, self.several = family, state, packets, several
         self.work = 0
         self.rules: list[Any] = []
@@ -44,9 +51,22 @@ class Walk:
         self._known: set[str] = set()  # states of which everything passes
         self._unclear: list[tuple[int, StepFact, Unclear]] = []  # after how many rules, and why
 
-    def follow(self, chain: Chain) -> bool:
-        """Follow all packets of this state through a chain that the system asks; tell whether all are decided there."""
-        return self._steps(chain, 0, self.packets, ())
+    def follow(self) -> bool:
+        """Follow all packets of this state through the chains that the system asks; tell whether all are decided."""
+        return self._ask(0, self.packets)
+
+    def _ask(self, number: int, packets: Match) -> bool:
+        """Follow packets through a chain that the system asks, and those behind it; tell whether all are decided.
+
+        Of one that is asked alone, the policy is left to others.
+        """
+        before, self.asked = self.asked, number
+        decided = self._steps(chain_of(self.bases[number]), 0, packets, ())
+        if not decided and len(self.bases) > 1:
+            self.end(packets)
+            decided = True
+        self.asked = before
+        return decided
 
     def _steps(self, chain: Chain, first: int, packets: Match, outer: tuple[tuple[Chain, int], ...]) -> bool:
         """Follow packets through the steps of a chain.
@@ -101,13 +121,30 @@ class Walk:
         """
         if not self.applies(step, packets):
             return None
-        mine = self.match(step)
+        try:
+            mine = self.match(step)
+        except Unclear as unclear:
+            here = narrowed(packets, unclear.bound) if unclear.bound is not None else packets
+            if here is None:
+                return None
+            raise Unclear(str(unclear), here) from None
         here = narrowed(packets, mine) if mine is not None else None
         if here is not None and step.unknown:
             raise Unclear(f"not recognised from {step.unknown.split()[0]!r} on", here)
         if here is not None and step.unmodelled:
-            raise Unclear(f"whether it applies depends on more than the header of a packet ({step.unmodelled})", here)
+            why = f"whether it applies depends on more than the header of a packet ({step.unmodelled})"
+            raise Unclear(why, here, conditional=True)
+        if here is not None and self.state not in (states_of(step) or STATES):
+            raise self._rewritten(step, here)
         return here
+
+    def _rewritten(self, step: StepFact, here: Match) -> Unclear:
+        """Note that a step is about packets whose destination was rewritten; return the last of what these can be."""
+        images = (self.program.images or {}).get(self.family, [])
+        found = [each for one in images if (each := narrowed(here, one)) is not None]
+        doubts = [Unclear(IMAGE, each, by_image=True) for each in found] or [Unclear(IMAGE, here)]
+        self._unclear += [(len(self.rules), step, each) for each in doubts[:-1]]
+        return doubts[-1]
 
     def _go_on(self, packets: Match, outer: tuple[tuple[Chain, int], ...]) -> None:
         """Follow some packets to their end, before the others go on in their chain: they skip the rest of it.
@@ -134,49 +171,63 @@ class Walk:
             else:
                 bounds = ()
             self.program.aside[step.place.file, line, self.hook] = AsideFact(
-                self.hook, str(unclear), step.place, ordered, bounds
-            )
+                self.hook, str(unclear), step.place, ordered, bounds,
+                unclear.conditional and (known is None or known.conditional),
+                unclear.by_image or (known is not None and known.by_image),
+            )  # fmt: skip
 
     def applies(self, step: StepFact, packets: Match) -> bool:
         """Tell whether a step can apply to first packets; note where replies pass."""
         if step.family not in (0, self.family) or step.only not in (None, self.family):
             return False
-        if step.state is None or self.state in step.state:
+        asked = states_of(step)
+        if asked is None:
             return True
-        if self.replies is None and KNOWN & {*step.state}:
-            if step.unknown:  # it may drop replies, which are not followed
+        if KNOWN & asked:
+            self._note_replies(step, packets, asked)
+        return self.state in asked or (self.state == "new" and not asked <= STATES)
+
+    def _note_replies(self, step: StepFact, packets: Match, asked: frozenset[str]) -> None:
+        """Note what a step does with replies, which are not followed."""
+        if self.replies is None:
+            if step.unknown:
                 raise Unclear(f"not recognised from {step.unknown.split()[0]!r} on")
             if step.verdict == "drop" or (step.target and self.program.may_drop(target_of(step))):
                 self.reply_drop = self.reply_drop or step.place
         if step.verdict == "pass" and packets == self.match(step) == Match() and not (step.unmodelled or step.unknown):
-            self._known |= {*step.state}
+            self._known |= asked
             if self.replies is None and self._known >= KNOWN:
                 self.replies = step.place
                 self.drops_before = any(rule.verdict == "drop" for rule in self.rules)
-        return False
 
     def match(self, step: StepFact) -> Match | None:
-        """Return what a step matches, with its sets in place of their names; `None` if that is nothing."""
-        ends = []
+        """Return what a step matches, with its sets in place of their names; `None` if that is nothing.
+
+        Raises:
+            Unclear: If it names a set that could not be read, with what the rest of it matches.
+        """
+        unread, ends = [], []
         for value in (step.source, step.destination):
             if isinstance(value, str):
-                named = self.program.addresses.get(value)
+                named = self.program.addresses_of(step, value)
                 if named is None:
-                    raise Unclear(f"there is no set {value!r} that could be read")
-                value = named.get(self.family)
-                if value is None:
-                    return None
+                    unread.append(value.removeprefix("!"))
+                value = None if named is None else named.get(self.family, NOBODY[self.family])
             ends.append(value)
-        if any(each is not None and each.family != self.family for each in ends):
+        if any(each is not None and (each.family != self.family or not each.spans) for each in ends):
             return None
         if step.protocol == ("icmp6" if self.family == 4 else "icmp"):
             return None
         ports = step.ports
         if isinstance(ports, str):
-            if ports not in self.program.ports:
-                raise Unclear(f"there is no set {ports!r} that could be read")
-            ports = self.program.ports[ports]
-        return Match(step.arrives, step.leaves, ends[0], ends[1], step.protocol, ports, step.own)
+            known = self.program.ports_of(step, ports)
+            if known is None:
+                unread.append(ports.removeprefix("!"))
+            ports = known
+        match = Match(step.arrives, step.leaves, ends[0], ends[1], step.protocol, ports, step.own)
+        if unread:
+            raise Unclear(f"there is no set {unread[0]!r} of which all members could be read", match)
+        return match
 
     def decide(self, step: StepFact, match: Match) -> None:
         """Add the rule of a step for packets that come to it."""
@@ -185,7 +236,10 @@ class Walk:
                 raise Unclear(f"{step.verdict} in a chain that lets packets pass")
             if match.own is not None:
                 raise Unclear("which addresses are the device's own is not asked in a list of permits")
-            self.rules.append(passage_of(step.verdict, match, step.name, step.place))
+            if step.verdict == "pass" and self.asked + 1 < len(self.bases):
+                self._ask(self.asked + 1, match)
+            else:
+                self.rules.append(passage_of(step.verdict, match, step.name, step.place))
             return
         if step.verdict == "drop":
             raise Unclear("it drops packets in a chain that rewrites them")
@@ -204,22 +258,21 @@ class Walk:
 
     def end(self, packets: Match) -> None:
         """Add what becomes of packets that no step decides about."""
+        base = self.bases[self.asked]
         if self.hook in ("permit", "access"):
-            self.rules.append(passage_of(self.program.verdict(self.base), packets, "", self.base.place))
+            self.decide(StepFact(base.chain, self.program.verdict(base), place=base.place), packets)
         elif self.several:
             raise Unclear("another chain is asked after it")
         else:
-            self.decide(StepFact(self.base.chain, "keep", place=self.base.place), packets)
+            self.decide(StepFact(base.chain, "keep", place=base.place), packets)
 
 
-def passage_of(verdict: str, match: Match, name: str, place: Place) -> Passage:
-    """Return the rule of what passes for a match."""
-    return Passage(
-        verdict, match.arrives, match.leaves, match.source, match.destination, match.protocol, match.ports,  # type: ignore[arg-type]
-        name=name, place=place,
-    )  # fmt: skip
+def states_of(step: StepFact) -> frozenset[str] | None:
+    """Return the states of a connection that a step asks for, with all others in place of those that it excludes.
 
-
-def match_of(rule: Passage) -> Match:
-    """Return what such a rule matches."""
-    return Match(rule.arrives, rule.leaves, rule.source, rule.destination, rule.protocol, rule.ports)
+    Words that are no state ask what was done to the packet before, such as `dnat`. None if it asks for nothing.
+    """
+    if step.state is None:
+        return None
+    excluded = {each[1:] for each in step.state if each.startswith("!")}
+    return STATES - excluded if excluded else frozenset(step.state)

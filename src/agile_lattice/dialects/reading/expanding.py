@@ -1,4 +1,4 @@
-"""Statements that stand for several: with a variable in them, or a map from values to what happens then.
+"""Statements that stand for several, or for other words: with variables, or with collections in them.
 
 A form says how its texts write these. What is expanded is only read; it keeps its line.
 """
@@ -10,24 +10,10 @@ from collections.abc import Iterable, Iterator
 
 import msgspec
 
+from agile_lattice.dialects.reading.members import MOST, Declared, Joined, Mapped, Parting, put_in_place
 from agile_lattice.dialects.surfaces import Statement
 
-MOST = 20_000  # elements of one map
 DEEPEST = 20  # variables in the values of others
-
-
-class Mapped(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """How a map is written in a statement.
-
-    Attributes:
-        word: What stands before it, behind the field that is looked up: `tcp dport vmap { 22 : accept }` is
-            `tcp dport 22 accept`.
-        action: What begins an action into which the value is put, as a regular expression: `dnat to tcp dport map
-            { 80 : 10.0.0.1 }` is `tcp dport 80 dnat to 10.0.0.1`. Empty if the value is the action.
-    """
-
-    word: str
-    action: str = ""
 
 
 class Expansion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -37,6 +23,10 @@ class Expansion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         define: The word that defines a variable: `define lan = 10.0.0.0/8`; empty if there are none.
         use: What stands before the name of a variable where it is used.
         maps: How maps are written.
+        joined: How tests of several fields at once are written, if they are.
+        apart: Fields of which a statement that names several values stands for one with each.
+        declared: How collections are declared apart, if they are.
+        afresh: A statement that makes all before it as if it had not been there.
         each: What statements begin with that name what the block around them is about: with several names, the
             block is about each of them. Empty if there are none.
         several: What statements begin with that list several words: each stands for one with each of them.
@@ -45,12 +35,25 @@ class Expansion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     define: str = ""
     use: str = "$"
     maps: tuple[Mapped, ...] = ()
+    joined: Joined | None = None
+    apart: tuple[str, ...] = ()
+    declared: Declared | None = None
+    afresh: str = ""
     each: str = ""
     several: tuple[str, ...] = ()
 
+    @property
+    def expressions(self) -> tuple[str, ...]:
+        """All regular expressions in it."""
+        fields = [self.joined.field] if self.joined else []
+        return (*(each.action for each in self.maps if each.action), *fields)
+
 
 def expanded(statements: list[Statement], how: Expansion) -> list[Statement]:
-    """Return statements with variables and maps written out; those without any are the same objects."""
+    """Return statements with variables and collections written out; those without any are the same objects."""
+    if how.afresh:
+        last = max((number for number, each in enumerate(statements, 1) if each.text == how.afresh), default=0)
+        statements = statements[last:]
     if how.define:
         known: dict[str, str] = {}
         statements = list(_with_values(statements, how, known))
@@ -58,7 +61,11 @@ def expanded(statements: list[Statement], how: Expansion) -> list[Statement]:
         statements = list(_about_each(statements, how.each))
     if how.several:
         statements = list(_one_word_each(statements, how.several))
-    return list(_without_maps(statements, how.maps)) if how.maps else statements
+    if how.declared is not None:
+        statements = list(put_in_place(statements, how.declared, how.joined.between if how.joined else "."))
+    if not (how.maps or how.joined or how.apart):
+        return statements
+    return list(Parting(how.maps, how.joined, how.apart).each(statements))
 
 
 def _one_word_each(statements: Iterable[Statement], begins: tuple[str, ...]) -> Iterator[Statement]:
@@ -105,38 +112,5 @@ def _filled(text: str, use: str, known: dict[str, str]) -> str:
     return re.sub(rf"{re.escape(use)}(\w+)", lambda found: known.get(found[1], found[0]), text)
 
 
-def _without_maps(statements: Iterable[Statement], maps: tuple[Mapped, ...]) -> Iterator[Statement]:
-    for each in statements:
-        if each.children is not None:
-            children = list(_without_maps(each.children, maps))
-            unchanged = len(children) == len(each.children) and all(map(_is, children, each.children))
-            yield each if unchanged else Statement(each.text, each.line, children)
-            continue
-        texts = next((found for one in maps if (found := _one_by_one(each.text, one)) is not None), None)
-        yield from [each] if texts is None else (Statement(text, each.line) for text in texts)
-
-
 def _is(one: object, other: object) -> bool:
     return one is other
-
-
-def _one_by_one(text: str, how: Mapped) -> list[str] | None:
-    """Return the statements that one with a map stands for; None if it has none that is written out."""
-    before, word, rest = text.partition(f" {how.word} {{")
-    inside, closed, after = rest.partition("}")
-    if not word or not closed or "{" in inside:
-        return None
-    action = re.search(how.action, before) if how.action else None
-    if how.action and action is None:
-        return None
-    found = []
-    for element in inside.split(","):
-        key, colon, value = (each.strip() for each in element.partition(" : "))
-        if not colon:
-            return None
-        if action is None:
-            found.append(f"{before} {key} {value}{after}")
-        else:
-            field = before[action.end() :].strip()
-            found.append(f"{before[: action.start()]}{field} {key} {action[0]} {value}{after}".strip())
-    return found if len(found) <= MOST else None

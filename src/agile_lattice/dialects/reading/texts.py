@@ -70,6 +70,11 @@ class Reading(msgspec.Struct, frozen=True):
     by_hand: bool = False
     bounds: tuple[AsideFact, ...] = ()
 
+    @property
+    def told(self) -> int:
+        """Of how many statements something is known: what they do, or at least what they could be about."""
+        return self.statements[1] + len({each.place.line for each in self.bounds})
+
 
 def explained(reading: Reading, unrecognised: Unrecognised, text: str) -> Reading:
     """Return a reading with words on where what was not recognised stops fitting, for the first of it.
@@ -235,7 +240,7 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
         if not reading.statements[0] and form.surface.parted:
             # An empty document is an answer; of what, it does not tell.
             nothing = nothing or msgspec.structs.replace(reading, sections=frozenset())
-        if best is None or reading.statements[1] > best.statements[1]:
+        if best is None or reading.told > best.told:
             best = reading
     if best is not None and best.statements[1] > 0:
         return explained(best, unrecognised, text)

@@ -1,0 +1,170 @@
+"""Rulesets as people write them, in `rulesets/`: real packets through a kernel, and what is said of each beforehand.
+
+    python tests/foreign.py 3000
+
+needs root. It prints for each ruleset how many packets came out as it was said, how many were not decided, and which
+ones the kernel treated otherwise; there must be none of these.
+"""
+
+from __future__ import annotations
+
+import re
+import sys
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from random import Random
+from typing import NamedTuple
+
+from msgspec.structs import replace
+
+from agile_lattice.behaviour.flow_parsing import Sent
+from agile_lattice.behaviour.flows import Header
+from agile_lattice.compare.beside import followed_beside
+from agile_lattice.dialects import read_device, render_device
+from agile_lattice.intent.addresses import Address, AddressSet
+from agile_lattice.intent.model import Device, Network
+from agile_lattice.notation.loading import loads
+
+HERE = Path(__file__).parent
+sys.path.insert(0, str(HERE.parent / "scripts"))
+RULESETS = {each.name: each.read_text() for each in sorted((HERE / "rulesets").iterdir())}
+PUBLIC = [f"203.0.113.{n}" for n in (3, 4, 5, 6, 8, 9, 10, 11)]
+INTENT = f"""
+lattice: 1
+zones: {{inside: {{exposure: own}}, outside: {{exposure: public}}}}
+devices:
+  edge:
+    speaks: [iproute2, SPEAKS]
+    interfaces:
+      in0: {{zone: inside, address: 10.40.10.1/24}}
+      out0: {{zone: outside, address: [203.0.113.2/28, {", ".join(f"{each}/32" for each in PUBLIC)}]}}
+    routes: [{{to: default, via: 203.0.113.1}}]
+"""
+HOSTS = {"in0": ["10.40.10.7", "10.40.10.8", "10.40.10.9"], "out0": ["203.0.113.1", "203.0.113.14"]}
+PROGRAMS = {
+    "nft": ("nftables", ("nft", "-f"), ("nft", "list", "ruleset")),
+    "save": ("iptables", ("iptables-restore",), ("iptables-save",)),
+}
+
+
+class Said(NamedTuple):
+    """As what a packet comes out, if it does, and the pool of which it gets its source, if it does."""
+
+    header: Header | None = None
+    pool: AddressSet | None = None
+
+
+class Tried(NamedTuple):
+    """What came of packets through one ruleset: how many were decided, and what the kernel did otherwise."""
+
+    decided: int
+    passed: int
+    wrong: list[str]
+
+
+def packets(text: str, count: int, chance: Random, first: int) -> list[tuple[str, Header]]:
+    """Packets near what a ruleset is about, each with a source port that tells it from all others."""
+    numbers = {int(each) for each in re.findall(r"(?<![\d.])\d{1,5}(?![\d.])", text) if 0 < int(each) < 65535}
+    ports = sorted({near for each in numbers for near in (each - 1, each, each + 1) if near > 0} | {80, 443})
+    found = []
+    for number in range(first, first + count):
+        side = chance.choice(["in0", "out0"])
+        far = HOSTS["out0"] if side == "in0" else [*HOSTS["in0"], *PUBLIC]
+        protocol = chance.choice(["tcp", "tcp", "udp", "udp", "icmp"])
+        port = 8 if protocol == "icmp" else chance.choice(ports)
+        ends = (Address.parse(chance.choice(HOSTS[side])), Address.parse(chance.choice(far)))
+        found.append((side, Header(*ends, protocol, port, None if protocol == "icmp" else number)))
+    return found
+
+
+def device_of(speaks: str) -> Device:
+    """The router that the rulesets are loaded into."""
+    return loads(INTENT.replace("SPEAKS", speaks)).devices[0]
+
+
+def told(device: Device, speaks: str, text: str, sent: Sequence[tuple[str, Header]]) -> list[Said | str]:
+    """What is said of each packet, or why that is not decided."""
+    read = read_device("edge", (speaks,), {"rules": text})
+    network, found = Network("", (replace(device, speaks=("iproute2", speaks)),)), list[Said | str]()
+    for side, header in sent:
+        beside = followed_beside(network, {"edge": read}, Sent(header, "edge", side))
+        if beside.unless:
+            found.append(beside.unless[0])
+        else:
+            last = beside.captured.visits[-1]
+            pools = [each.pool for each in last.stages if each.stage == "departure" and each.pool]
+            out = beside.captured.arrives and last.leaves
+            found.append(Said(last.after, pools[-1] if pools else None) if out else Said())
+    return found
+
+
+def differs(said: Said, came: Header | None) -> bool:
+    """Tell whether a packet came out otherwise than it was said; of a pool any address may be taken."""
+    header = said.header
+    if header is None or came is None:
+        return header is not came
+    if (said.pool is None and header.source != came.source) or (said.pool and came.source not in said.pool):
+        return True
+    return (header.destination, header.protocol, header.port) != (came.destination, came.protocol, came.port)
+
+
+def try_out(rulesets: Mapping[str, str], count: int, seed: int = 0) -> dict[str, Tried]:
+    """Load rulesets one after another into a router between two hosts, and send packets through each.
+
+    Args:
+        rulesets: Their texts, by names that end in `.nft` or `.save`.
+        count: How many packets.
+        seed: For the choice of packets.
+    """
+    from machines import Machine
+    from test_real import Wire
+
+    results, chance, number = {}, Random(seed), 1024
+    with Machine("edge") as machine, Machine("inside") as inside, Machine("outside") as outside:
+        wire = Wire(machine, inside, outside)
+        machine.apply([each for each in render_device(device_of("nftables")) if each.dialect == "iproute2"])
+        wire.route()
+        for address in ("10.40.10.10/24", "10.40.10.11/24"):
+            inside.inside("ip", "address", "add", address, "dev", "eth0")
+        outside.inside("ip", "route", "add", "default", "via", "203.0.113.2")
+        for name, rules in rulesets.items():
+            speaks, load, listing = PROGRAMS[name.rpartition(".")[2]]
+            sent = packets(rules, count, chance, number)
+            number += count
+            machine.inside("nft", "flush", "ruleset")
+            (machine.folder / "rules").write_text(rules)
+            machine.inside(*load, str(machine.folder / "rules"))
+            came = wire.flows([(side, replace(each, source_port=each.source_port or at)) for at, (side, each) in
+                               enumerate(sent, number - count)])  # fmt: skip
+            text = machine.inside(*listing)
+            results[name] = judged(device_of(speaks), speaks, text, sent, came, number - count)
+    return results
+
+
+def judged(
+    device: Device, speaks: str, text: str, sent: Sequence[tuple[str, Header]], came: dict[int, tuple[str, Header]],
+    first: int,
+) -> Tried:  # fmt: skip
+    """Hold what came out against what was said of it."""
+    decided, passed, wrong = 0, 0, []
+    for at, ((side, header), said) in enumerate(zip(sent, told(device, speaks, text, sent), strict=True), first):
+        seen = came[at][1] if at in came else None
+        passed += seen is not None
+        if isinstance(said, str):
+            continue
+        decided += 1
+        if differs(said, seen):
+            wrong.append(f"{side} {header}: said {said}, came {seen}")
+    return Tried(decided, passed, wrong)
+
+
+if __name__ == "__main__":
+    size, faults = int(sys.argv[1]), 0
+    for chosen, ruleset in RULESETS.items():
+        if sys.argv[2:] and not {chosen, chosen.rpartition(".")[0]} & {*sys.argv[2:]}:
+            continue
+        [result] = try_out({chosen: ruleset}, size).values()
+        print(f"{chosen}: {result.decided} of {size} decided, {result.passed} came out, {len(result.wrong)} wrong")
+        print(*result.wrong[:4], sep="\n", end="\n" if result.wrong else "")
+        faults += len(result.wrong)
+    sys.exit(bool(faults))

@@ -1,0 +1,64 @@
+"""Rulesets as people write them: whatever is said of a packet, a kernel does; and what is not known is said."""
+
+from __future__ import annotations
+
+import textwrap
+
+import pytest
+
+import agile_lattice as al
+from agile_lattice.behaviour.flows import Header
+from agile_lattice.intent.addresses import Address
+from foreign import RULESETS, device_of, told, try_out
+from test_chains import OUT
+from test_programs import RULESETS as SMALL
+from test_programs import TABLES
+from test_real import kernel
+
+# Of rulesets whose rules hang on what no packet shows (rates, marks, times, source ports), less is decided.
+HARDLY = {"night-shift.save", "two-chains-and-raw.nft", "marks-for-the-shaper.nft", "ports-of-both.nft"}
+PACKETS = 40
+
+
+@pytest.mark.real
+@kernel
+def test_a_kernel_does_what_is_said_of_rulesets_that_people_write() -> None:
+    small = {f"{name}.nft": f"table inet f {{\n{text}\n}}" for name, text in SMALL.items()}
+    small |= {f"{name}.save": f"*filter{textwrap.dedent(text)}\nCOMMIT\n" for name, text in TABLES.items()}
+    found = try_out({**RULESETS, **small}, PACKETS)
+    assert {name: each.wrong for name, each in found.items() if each.wrong} == {}
+    undecided = {name for name, each in found.items() if each.decided < PACKETS * 0.65}
+    assert undecided <= HARDLY, undecided
+    decided = sum(each.decided for each in found.values())
+    assert decided > 0.85 * PACKETS * len(found), f"{decided} of {PACKETS * len(found)}"
+    assert sum(each.passed for each in found.values()) > PACKETS * 5, "packets come out"
+
+
+def test_rules_of_two_texts_are_not_taken_for_one_list() -> None:
+    strict = """table inet a {
+        chain f {
+            type filter hook forward priority 0; policy drop;
+            ct state established,related accept
+            iifname "in0" tcp dport 443 accept
+        }
+    }"""
+    lax = strict.replace("table inet a", "table inet b").replace("policy drop", "policy accept")
+    lax = lax.replace("tcp dport 443 accept", "tcp dport 25 drop")
+    both = al.read("edge", ["nftables"], {"a.nft": strict, "b.nft": lax})
+    assert [each.text for each in both.leftovers] == ["the rules of a.nft"]
+    one = al.read("edge", ["nftables"], {"a.nft": strict})
+    assert not one.leftovers
+
+
+def test_a_list_that_is_not_known_is_asked_although_it_has_no_rule() -> None:
+    """Where nothing of a list was understood, a walk along it is not decided."""
+    text = """table inet f {
+        chain early {
+            type filter hook prerouting priority raw; policy accept;
+            iifname "in0" drop
+        }
+    }"""
+    side, source, to, port = OUT
+    header = Header(Address.parse(source), Address.parse(to), "udp", port)
+    [said] = told(device_of("nftables"), "nftables", text, [(side, header)])
+    assert isinstance(said, str) and "rules:" in said
