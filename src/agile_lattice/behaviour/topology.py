@@ -63,6 +63,7 @@ class Topology:
         self._tables: dict[tuple[str, int, str], Table] = {}
         self._rules: dict[tuple[str, Stage, int], tuple[list[Rule], tuple[Tested, ...]]] = {}
         self._answers: dict[str, tuple[Answer, ...]] = {}
+        self._towards: dict[tuple[str, str, int], Port | None] = {}
         self._passages: dict[tuple[str, str], tuple[list[Passage], tuple[Tested, ...]]] = {}
         self.equal, last = divmod(choice or 0, 2)
         self.devices = {device.name: with_learned(device, not last) for device in network.devices}
@@ -87,6 +88,42 @@ class Topology:
                 if not port.address.is_host and not port.interface.loopback and not port.address.address.is_link_local:
                     shared[port.interface.link, port.address.network].append(port)
         return dict(shared)
+
+    @cached_property
+    def _by_device(self) -> dict[str, list[list[Port]]]:
+        found: dict[str, list[list[Port]]] = defaultdict(list)
+        for ports in self.segments.values():
+            for name in dict.fromkeys(port.device.name for port in ports):
+                found[name].append(ports)
+        return found
+
+    @cached_property
+    def _by_subnet(self) -> dict[Prefix, list[Port]]:
+        found: dict[Prefix, list[Port]] = defaultdict(list)
+        for (_, subnet), ports in self.segments.items():
+            found[subnet] += ports
+        return found
+
+    def segments_of(self, device: str) -> list[list[Port]]:
+        """Return the ports on each of the segments that a device is on."""
+        return self._by_device.get(device, [])
+
+    def port_towards(self, device: str, other: str, family: int) -> Port | None:
+        """Return the port by which a device shares a segment with another; None if there is none."""
+        key = device, other, family
+        if key not in self._towards:
+            self._towards[key] = next(self._shared(device, other, family), None)
+        return self._towards[key]
+
+    def _shared(self, device: str, other: str, family: int) -> Iterator[Port]:
+        for ports in self.segments_of(device):
+            mine = next((port for port in ports if port.device.name == device and port.address.family == family), None)
+            if mine is not None and any(port.device.name == other for port in ports):
+                yield mine
+
+    def ports_on(self, subnet: Prefix) -> list[Port]:
+        """Return the ports on a subnet, whatever its link is called."""
+        return self._by_subnet.get(subnet, [])
 
     def table(self, device: str, family: int, instance: str = "") -> Table:
         """Return the forwarding table of a device, made once."""

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from agile_lattice.checks.design import Design, own_addresses, translation_subject
-from agile_lattice.checks.pools import taken_addresses
+from agile_lattice.checks.pools import Taken
 from agile_lattice.checks.registry import Found, check
-from agile_lattice.intent.addresses import Address, AddressSet, Prefix
+from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.answering import FAMILIES, connected, external_addresses
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
@@ -79,7 +79,7 @@ def _whole_prefixes(design: Design, device: Device) -> Iterator[Found]:
 def answers_too_much(design: Design) -> Iterator[Found]:
     """Find answers that hold an address of the device itself or of others, or everything on a shared link."""
     for device in design.devices:
-        taken = taken_addresses(design, device)
+        taken = Taken(design, device)
         for interface in device.interfaces:
             for said in interface.answers or ():
                 what = _too_much(said, [each for each in interface.addresses if each.family == said.family], taken)
@@ -90,7 +90,7 @@ def answers_too_much(design: Design) -> Iterator[Found]:
                     )  # fmt: skip
 
 
-def _too_much(said: AddressSet, own: list[Prefix], taken: dict[Address, str]) -> str:
+def _too_much(said: AddressSet, own: list[Prefix], taken: Taken) -> str:
     for each in own:
         inner = ((each.first + len(each.edges) // 2, each.last - len(each.edges) // 2),)
         if each.host_bits > 1 and covers(said.spans, inner):
@@ -98,4 +98,4 @@ def _too_much(said: AddressSet, own: list[Prefix], taken: dict[Address, str]) ->
     mine = next((each for each in own if each.address in said), None)
     if mine is not None:
         return f"its own address {mine.address}"
-    return next((f"{address}, {use}" for address, use in taken.items() if address in said), "")
+    return next((f"{address}, {use}" for address, use in taken.within(said).items()), "")

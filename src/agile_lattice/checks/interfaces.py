@@ -132,8 +132,8 @@ def gateway_not_there(design: Design) -> Iterator[Found]:
 def _gateway(design: Design, address: Prefix, gateway: Address | None, holder: Device | None) -> tuple[str, str]:
     """Say what is wrong with a gateway, and what to do; nothing if nothing is."""
     segment = [
-        port for (_, network), ports in design.topology.segments.items() if network == address.network
-        for port in ports if holder is None or port.device.name != holder.name
+        port for port in design.topology.ports_on(address.network)
+        if holder is None or port.device.name != holder.name
     ]  # fmt: skip
     shut = design.shut.get(gateway) if gateway is not None else None
     if shut is not None:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from typing import TypeVar
 
 from agile_lattice.checks.design import Design, own_addresses, translation_subject
 from agile_lattice.checks.registry import Found, check
@@ -22,6 +23,7 @@ routes: [{to: default, via: 203.0.113.1}]
 translations:
 """
 PORTS_PER_HOST = 64
+T = TypeVar("T")
 
 
 @check(
@@ -33,10 +35,10 @@ PORTS_PER_HOST = 64
     + "- {to: wan0, source: 10.40.10.9, source-becomes: {pool: 203.0.113.8/30}}\n"
     + "- {to: wan0, source-becomes: {pool: 203.0.113.2}}",
 )
-def external_addresstaken_addresses(design: Design) -> Iterator[Found]:
+def external_address_taken(design: Design) -> Iterator[Found]:
     """Find translations that use an external address which is taken."""
     for device in design.devices:
-        taken = taken_addresses(design, device)
+        taken = Taken(design, device)
         own = {prefix.address: f"the device's own address on {one.name}" for one, prefix, _ in own_addresses(device)}
         for one in device.translations:
             if isinstance(one, Dynamic | Twice) and one.pool is not None:
@@ -49,30 +51,50 @@ def external_addresstaken_addresses(design: Design) -> Iterator[Found]:
                 continue
             # Many behind one own address is what NAPT does; one-to-one has a check of its own for that.
             more = {**_hosts(design, device), **(own if shown.single is None else {})} if what == "its pool" else {}
-            for address, use in {**taken, **more}.items():
-                if address in shown:
-                    spelt = ", ".join(spell_range(4, span) for span in shown.spans)
-                    whole = (
-                        f"{what} {spelt} holds {address}, {use}"
-                        if spelt != str(address)
-                        else f"{what} {address}, {use}"
-                    )
-                    yield Found(place, translation_subject(device, one), whole, "Use addresses that are free.")
+            for address, use in {**taken.within(shown), **_within(more, shown)}.items():
+                spelt = ", ".join(spell_range(4, span) for span in shown.spans)
+                whole = (
+                    f"{what} {spelt} holds {address}, {use}" if spelt != str(address) else f"{what} {address}, {use}"
+                )
+                yield Found(place, translation_subject(device, one), whole, "Use addresses that are free.")
 
 
-def taken_addresses(design: Design, device: Device) -> dict[Address, str]:
-    """Return the addresses that others have, or nobody can have, each with what it is."""
+class Taken:
+    """The addresses that others than a device have, or nobody can have.
+
+    Args:
+        design: The network.
+        device: The device.
+    """
+
+    def __init__(self, design: Design, device: Device) -> None:
+        self.design, self.device = design, device
+        self.edges: dict[Address, str] = {}
+        for _, prefix, _ in own_addresses(device):
+            if not prefix.is_host:
+                _take_edges(self.edges, prefix)
+        self.beyond: dict[Address, str] = {}
+        for route in device.routes:
+            if route.via is not None:
+                self.beyond.setdefault(route.via, f"the next hop of the route to {route.to}")
+        for address, what in _in_blocks(design).items():
+            self.beyond.setdefault(address, what)
+
+    def within(self, shown: AddressSet) -> dict[Address, str]:
+        """Return those in a set, each with what it is."""
+        holders = _within(self.design.topology.holders, shown)
+        others = {
+            address: f"the address of {port.device.name} {port.interface.name}"
+            for address, ports in holders.items()
+            for port in ports
+            if port.device.name != self.device.name
+        }
+        return {**_within(self.beyond, shown), **_within(self.edges, shown), **others}
+
+
+def _in_blocks(design: Design) -> dict[Address, str]:
+    """Return what the blocks of providers keep from everybody."""
     taken: dict[Address, str] = {}
-    subnets = [prefix for _, prefix, _ in own_addresses(device) if not prefix.is_host]
-    for prefix in subnets:
-        _take_edges(taken, prefix)
-    for ports in design.topology.holders.values():
-        for port in ports:
-            if port.device.name != device.name:
-                taken[port.address.address] = f"the address of {port.device.name} {port.interface.name}"
-    for route in device.routes:
-        if route.via is not None:
-            taken.setdefault(route.via, f"the next hop of the route to {route.to}")
     for block in design.network.blocks:
         if block.delivery == "on-link":
             _take_edges(taken, block.prefix)
@@ -84,6 +106,14 @@ def taken_addresses(design: Design, device: Device) -> dict[Address, str]:
                 for value in range(first, min(last, first + 256) + 1):
                     taken.setdefault(Address(reservation.addresses.family, value), what)
     return taken
+
+
+def _within(taken: Mapping[Address, T], shown: AddressSet) -> dict[Address, T]:
+    """Return the entries of the addresses in a set, by way of whichever of the two is smaller."""
+    if size(shown.spans) > len(taken):
+        return {address: what for address, what in taken.items() if address in shown}
+    asked = (Address(shown.family, value) for first, last in shown.spans for value in range(first, last + 1))
+    return {address: taken[address] for address in asked if address in taken}
 
 
 def _hosts(design: Design, device: Device) -> dict[Address, str]:

@@ -128,28 +128,20 @@ def _host(subnet: Prefix) -> Address:
 
 def _inside(design: Design, device: Device, course: Course, family: int) -> Iterator[tuple[str, Prefix]]:
     """Yield the subnets of a device that are sent from untranslated all the way, other than links on it."""
-    passed = [*pairwise(course.devices)]
+    ways = [
+        (name, design.topology.port_towards(name, following, family)) for name, following in pairwise(course.devices)
+    ]
+    links = {port.address.network for _, port in ways if port is not None}
     for one in device.interfaces:
         if one.loopback or not one.enabled or one.instance or design.exposure(one) == "public":
             continue
         for own in one.addresses:
             if own.family != family or own.is_host or own.address.is_link_local:
                 continue
-            ways = [_between(design, name, following, family) for name, following in passed]
-            linked = any(own.network == link.network for _, link in ways if link is not None)
-            if not linked and not any(_translated(design, name, out, own) for name, (out, _) in zip(
-                course.devices, ways, strict=False
-            )):  # fmt: skip
+            if own.network not in links and not any(
+                _translated(design, name, port.interface.name if port else "", own) for name, port in ways
+            ):
                 yield one.name, own
-
-
-def _between(design: Design, name: str, following: str, family: int) -> tuple[str, Prefix | None]:
-    """Return the interface by which a device reaches the next one, and its address there."""
-    for ports in design.topology.segments.values():
-        mine = next((port for port in ports if port.device.name == name and port.address.family == family), None)
-        if mine is not None and any(port.device.name == following for port in ports):
-            return mine.interface.name, mine.address
-    return "", None
 
 
 def _translated(design: Design, name: str, out: str, subnet: Prefix) -> bool:
