@@ -63,6 +63,7 @@ class Topology:
         self._tables: dict[tuple[str, int, str], Table] = {}
         self._rules: dict[tuple[str, Stage, int], tuple[list[Rule], tuple[Tested, ...]]] = {}
         self._answers: dict[str, tuple[Answer, ...]] = {}
+        self._hops: dict[tuple[str, Address], tuple[Hop | None, str | None]] = {}
         self._towards: dict[tuple[str, str, int], Port | None] = {}
         self._passages: dict[tuple[str, str], tuple[list[Passage], tuple[Tested, ...]]] = {}
         self.equal, last = divmod(choice or 0, 2)
@@ -178,7 +179,7 @@ class Topology:
         here = device
         while True:
             passed.append(here)
-            hop = self.table(here, destination.family).look_up(destination.value)
+            hop, following = self._next(here, destination)
             if hop is None:
                 return Course(tuple(passed), "no route", None)
             if hop.means == "own":
@@ -187,12 +188,19 @@ class Topology:
                 return Course(tuple(passed), "discarded", hop)
             if hop.means == "connected" or (hop.next_hop is None and hop.means == "via"):
                 return Course(tuple(passed), "delivered", hop)
-            following = self.neighbour(here, hop)
             if following is None:
                 return Course(tuple(passed), "leaves", hop)
             if following in passed:
                 return Course((*passed, following), "loop", hop)
             here = following
+
+    def _next(self, device: str, destination: Address) -> tuple[Hop | None, str | None]:
+        """Return what a device does with a destination, and the next device; looked up once, many ways pass there."""
+        key = device, destination
+        if key not in self._hops:
+            hop = self.table(device, destination.family).look_up(destination.value)
+            self._hops[key] = hop, self.neighbour(device, hop) if hop is not None else None
+        return self._hops[key]
 
     def loops(self, family: int) -> Iterator[tuple[int, tuple[str, ...]]]:
         """Find every set of devices that give some destination to one another in a circle.
