@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import os
+import tempfile
 
 from hypothesis import Phase, settings
+
+os.environ["XDG_CACHE_HOME"] = tempfile.mkdtemp()  # what is kept for the next run is no developer's business
 
 # Runs on a developer's machine try new cases every time; a submission is judged by the same ones.
 settings.register_profile("judged", derandomize=True)

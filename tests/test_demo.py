@@ -384,7 +384,7 @@ def test_who_interrupts_finds_nothing_half_done(
     def interrupted(*_: object, **__: object) -> None:
         raise KeyboardInterrupt
 
-    monkeypatch.setattr(render, "render_device", interrupted)
+    monkeypatch.setattr(render, "rendered", interrupted)
     assert main(["render", INTENT, "--into", str(tmp_path / "out")]) == 2
     assert capsys.readouterr().err == "lattice: interrupted\n" and not (tmp_path / "out").exists()
 

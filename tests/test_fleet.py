@@ -3,14 +3,21 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
+import signal
+import sqlite3
+import threading
 from pathlib import Path
 
 import pytest
+from distributed import LocalCluster
 from msgspec.structs import replace
 
 import agile_lattice as al
 from agile_lattice.cli.main import main
+from agile_lattice.cli.parallel import MANY
+from agile_lattice.fleet.store import Store, usual_store
 
 DEMO = Path(al.__file__).parent / "demo"
 COUNT = 6
@@ -100,3 +107,99 @@ def test_no_device_is_called_as_the_intent_that_is_not(capfd: pytest.CaptureFixt
     assert main([*hidden, "--by-difference"]) == 1
     said = " ".join(capfd.readouterr().out.split())
     assert "other differences are not shown" in said and "2 of 2 devices not as the intent" in said
+
+
+@pytest.fixture
+def many(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """So many devices that results are kept, in a store of their own."""
+    network = al.load(DEMO / "saltmarsh.yaml")
+    one = network.device("quay-edge")
+    devices = tuple(replace(one, name=f"edge{number}") for number in range(MANY))
+    (tmp_path / "fleet.yaml").write_text(al.write(replace(network, devices=devices, blocks=(), accepted=())))
+    for each in devices:
+        shutil.copytree(DEMO / "a-year-later" / "quay-edge", tmp_path / "captures" / each.name)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    monkeypatch.chdir(tmp_path)
+    return tmp_path / "cache" / "agile-lattice" / "results.sqlite"
+
+
+def kept(store: Path) -> int:
+    """How many results are kept."""
+    with sqlite3.connect(store) as base:
+        return int(base.execute("SELECT count(*) FROM results").fetchone()[0])
+
+
+def said(capfd: pytest.CaptureFixture[str], *typed: str) -> tuple[str, str]:
+    """What a command prints."""
+    assert main([*typed, "fleet.yaml", "captures"]) == 1
+    out, err = capfd.readouterr()
+    return out, err
+
+
+def test_only_what_has_changed_is_worked_out_again(many: Path, capfd: pytest.CaptureFixture[str]) -> None:
+    whole = said(capfd, "diff", "--no-cache")
+    assert not many.exists()
+    assert said(capfd, "diff") == whole and kept(many) == MANY
+    assert said(capfd, "diff") == whole and kept(many) == MANY, "all were there"
+    rules = Path("captures/edge3/ruleset.nft")
+    rules.write_text(rules.read_text().replace("dport", "sport", 1))
+    changed = said(capfd, "diff")
+    assert kept(many) == MANY + 1 and changed != whole
+    assert changed == said(capfd, "diff", "--no-cache")
+
+
+def test_what_is_kept_is_not_believed_when_it_is_wrong(many: Path, capfd: pytest.CaptureFixture[str]) -> None:
+    whole = said(capfd, "prove")
+    with sqlite3.connect(many) as base:  # each the result of another one
+        rows = base.execute("SELECT key, seal, result FROM results").fetchall()
+        for (key, _, _), (_, seal, result) in zip(rows, [*rows[1:], rows[0]], strict=True):
+            base.execute("UPDATE results SET seal = ?, result = ? WHERE key = ?", (seal, result, key))
+    assert said(capfd, "prove") == whole
+    many.write_bytes(b"no store" * 1000)
+    for each in many.parent.glob("*-*"):
+        each.unlink()
+    assert said(capfd, "prove") == whole and kept(many) == MANY
+    with Store(many, most=1000):
+        pass
+    assert kept(many) == 0, "no more is kept than may be"
+    many.parent.chmod(0o777)
+    assert usual_store() is None, "others could write there"
+
+
+def test_what_holds_a_secret_is_not_kept(many: Path, capfd: pytest.CaptureFixture[str]) -> None:
+    network = al.load("fleet.yaml")
+    devices = tuple(replace(each, speaks=("frr", "nftables")) for each in network.devices)
+    Path("fleet.yaml").write_text(al.write(replace(network, devices=devices)))
+    for each in Path("captures").iterdir():
+        for file in each.glob("*.json"):
+            file.unlink()
+        (each / "frr.conf").write_text("frr version 8.4\nenable password hunter2\nip route 10.9.0.0/16 Null0\n")
+    Path("captures/edge0/frr.conf").write_text("frr version 8.4\nip route 10.9.0.0/16 Null0\n")
+    said(capfd, "diff")
+    assert kept(many) == 1
+    assert b"hunter2" not in b"".join(each.read_bytes() for each in many.parent.iterdir())
+
+
+def test_a_cluster_says_the_same_as_one_core_and_outlives_a_worker(
+    many: Path, capfd: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    whole = said(capfd, "prove", "--no-cache")
+    with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as cluster:
+        first = cluster.workers[0].pid
+        killing = threading.Timer(1.5, os.kill, [first, signal.SIGKILL])
+        killing.start()
+        found = said(capfd, "prove", "--no-cache", "--cluster", cluster.scheduler_address)
+        assert not killing.is_alive() and not Path(f"/proc/{first}/cmdline").exists(), "it died while it worked"
+        assert found[0] == whole[0]
+        monkeypatch.setattr(al, "__version__", "0.0.9")
+        assert main(["prove", "fleet.yaml", "captures", "--cluster", cluster.scheduler_address]) == 2
+    assert "and this is 0.0.9: install the same there" in capfd.readouterr().err
+    assert main(["prove", "fleet.yaml", "captures", "--no-cache", "--cluster", "tcp://127.0.0.1:9"]) == 2
+    assert "no scheduler answers at tcp://127.0.0.1:9" in capfd.readouterr().err
+
+
+def test_checks_and_renderings_are_shared_as_well(many: Path, capfd: pytest.CaptureFixture[str]) -> None:
+    for typed in (["check", "fleet.yaml"], ["render", "fleet.yaml", "--prove", "--no-cache"]):
+        codes = [main([*typed, "--jobs", jobs]) for jobs in ("1", "2")]
+        out = capfd.readouterr().out
+        assert codes[0] == codes[1] and out[: len(out) // 2] == out[len(out) // 2 :]

@@ -15,6 +15,7 @@ from typing import Literal
 import msgspec
 
 from agile_lattice.checks.design import Design
+from agile_lattice.checks.sharing import found_by
 from agile_lattice.intent.model import Accepted, Network
 from agile_lattice.intent.places import Place
 
@@ -105,19 +106,21 @@ def example_intent(example: str) -> str:
     return "lattice: 1\ndevices:\n  quay:\n    speaks: [iproute2, nftables]\n" + textwrap.indent(example, "    ")
 
 
-def findings(network: Network) -> list[Finding]:
+def findings(network: Network, jobs: int = 1) -> list[Finding]:
     """Check a network against all design rules.
+
+    Args:
+        network: The network.
+        jobs: How many processes share the work.
 
     Returns:
         The findings in order of file and line; those that the intent accepts say so.
     """
-    design = Design(network)
     used: set[int] = set()
+    finders = {each.slug: each.find for each in CHECKS.values() if each.find is not None}
+    lists = found_by([*finders.values()], Design(network), jobs)
     result = [
-        _finding(each, found, network, used)
-        for each in CHECKS.values()
-        if each.find is not None
-        for found in each.find(design)
+        _finding(CHECKS[slug], one, network, used) for slug, found in zip(finders, lists, strict=True) for one in found
     ]
     result += _unused_acceptances(network, used, result)
     return sorted(result, key=lambda one: (one.place.file, one.place.line, one.slug))

@@ -12,9 +12,9 @@ from agile_lattice.checks import CHECKS, Finding, findings
 from agile_lattice.checks.exchange import junit, sarif
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import print_json
+from agile_lattice.cli.parallel import add_jobs, jobs_for, loaded
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
-from agile_lattice.notation.loading import load
 from agile_lattice.show.findings import show_check, show_findings
 from agile_lattice.show.terminal import console
 
@@ -35,6 +35,7 @@ DOCUMENTS = {"": Checked}
 def add_arguments(command: ArgumentParser) -> None:
     """Add what the command takes."""
     add_intent(command, optional=True)
+    add_jobs(command, cluster=False)
     command.add_argument("--explain", metavar="SLUG", help="explain a check, with examples")
 
 
@@ -44,8 +45,8 @@ def run(arguments: Namespace) -> int:
         return explain(arguments.explain)
     if not arguments.intent:
         raise fail(Place(), "INTENT is missing", "Give a file or a folder: lattice check intent.yaml")
-    network = load(arguments.intent)
-    found = findings(network)
+    network = loaded(arguments)
+    found = findings(network, jobs_for(arguments, len(network.devices)))
     name = network.name or str(arguments.intent)
     if arguments.format == "json":
         print_json(Checked(network.name, tuple(found)))

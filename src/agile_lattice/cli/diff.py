@@ -10,14 +10,10 @@ from msgspec.structs import replace
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json, write_picture
-from agile_lattice.cli.parallel import Texts, add_jobs, for_each
-from agile_lattice.compare.comparing import compare
+from agile_lattice.cli.parallel import add_jobs, for_each, loaded
 from agile_lattice.compare.differences import Comparison, Effect
 from agile_lattice.compare.fleets import Shared, by_difference
-from agile_lattice.dialects import read_device
-from agile_lattice.dialects.registry import Catalogue
-from agile_lattice.intent.model import Device
-from agile_lattice.notation.loading import load
+from agile_lattice.fleet.work import compared
 from agile_lattice.show.differences import show_comparisons
 from agile_lattice.show.fleets import show_by_difference
 from agile_lattice.show.terminal import console
@@ -43,8 +39,8 @@ def add_arguments(command: ArgumentParser) -> None:
 
 def run(arguments: Namespace) -> int:
     """Compare; 1 if anything differs, was not understood or not compared, whether it is shown or not."""
-    network = load(arguments.intent)
-    done = for_each(_compared, captured_texts(network, arguments), arguments, "comparing")
+    network = loaded(arguments)
+    done = for_each(compared, captured_texts(network, arguments), arguments, "comparing")
     comparisons = list(done.results)
     if arguments.only:
         comparisons = [_only(each, arguments.only) for each in comparisons]
@@ -66,10 +62,6 @@ def run(arguments: Namespace) -> int:
             if not arguments.device and device.name not in known:
                 out.print(f"{device.name}: not captured, so not compared", style="strong")
     return done.told(0 if all(each.same for each in comparisons) else 1)
-
-
-def _compared(device: Device, texts: Texts, catalogue: Catalogue) -> Comparison:
-    return compare(device, read_device(device.name, device.speaks, texts, catalogue))
 
 
 def _only(comparison: Comparison, effect: Effect) -> Comparison:

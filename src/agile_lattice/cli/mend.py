@@ -11,13 +11,11 @@ from pathlib import Path
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json, write_files
-from agile_lattice.cli.parallel import Texts, add_jobs, for_each
-from agile_lattice.compare.mending import Mending, mend
-from agile_lattice.dialects.registry import Catalogue
-from agile_lattice.intent.model import Device
+from agile_lattice.cli.parallel import add_jobs, for_each, loaded
+from agile_lattice.compare.mending import Mending
+from agile_lattice.fleet.work import mended
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
-from agile_lattice.notation.loading import load
 from agile_lattice.show.mending import show_changes, show_held
 from agile_lattice.show.terminal import console
 
@@ -40,8 +38,8 @@ def add_arguments(command: ArgumentParser) -> None:
 
 def run(arguments: Namespace) -> int:
     """Find the changes; 1 if there is any, or if one was withheld."""
-    network = load(arguments.intent)
-    work = partial(_mended, cut=tuple(arguments.allow_lockout or ()))
+    network = loaded(arguments)
+    work = partial(mended, cut=tuple(arguments.allow_lockout or ()))
     done = for_each(work, captured_texts(network, arguments), arguments, "finding changes")
     mendings = done.results
     _refuse_unknown(arguments.allow_lockout or (), mendings)
@@ -54,10 +52,6 @@ def run(arguments: Namespace) -> int:
     if not arguments.into:
         show_changes(console(), mendings, undo=arguments.undo)
     return done.told(_code(mendings))
-
-
-def _mended(device: Device, texts: Texts, catalogue: Catalogue, cut: tuple[str, ...]) -> Mending:
-    return mend(device, texts, catalogue, cut)
 
 
 def _code(mendings: Sequence[Mending]) -> int:

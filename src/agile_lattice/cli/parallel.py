@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import os
-import signal
 import sys
 from argparse import ArgumentParser, Namespace
-from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ProcessPoolExecutor
-from multiprocessing import get_context
+from collections.abc import Callable, Sequence
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Generic, TypeVar
 
@@ -16,22 +14,16 @@ import msgspec
 
 from agile_lattice.cli.options import count
 from agile_lattice.dialects.registry import Catalogue, catalogue_beside
-from agile_lattice.errors import LatticeError
-from agile_lattice.intent.model import Device
+from agile_lattice.fleet.intents import is_large, load_kept
+from agile_lattice.fleet.sharing import Captured, Failed, Texts
+from agile_lattice.fleet.sharing import for_each as shared
+from agile_lattice.fleet.store import usual_store
+from agile_lattice.intent.model import Device, Network
+from agile_lattice.notation.loading import load
 from agile_lattice.show.terminal import with_progress
 
-Texts = list[tuple[str, str]]
-Captured = tuple[Device, Texts]
 R = TypeVar("R")
 MANY = 24  # devices, below which it takes longer to start other processes than to do the work
-SHARES = 8  # of the devices for each process: so that none waits long for the last one
-
-
-class Failed(msgspec.Struct, frozen=True):
-    """A device of which nothing comes back, and why."""
-
-    device: str
-    reason: str
 
 
 class Done(msgspec.Struct, Generic[R], frozen=True):
@@ -47,14 +39,42 @@ class Done(msgspec.Struct, Generic[R], frozen=True):
         return 2 if self.failed else code
 
 
-def add_jobs(command: ArgumentParser) -> None:
-    """Add how many processes share the work."""
+def add_jobs(command: ArgumentParser, cluster: bool = True) -> None:
+    """Add who shares the work, and whether results are kept.
+
+    Args:
+        command: The command.
+        cluster: Whether a cluster can share it: whether it is done device by device.
+    """
     command.add_argument(
         "--jobs",
         metavar="N",
         type=count,
         help="how many processes share the work (default: all cores, for many devices)",
     )
+    command.set_defaults(cluster="", cache=True)
+    if cluster:
+        command.add_argument(
+            "--cluster", metavar="ADDRESS", default="",
+            help="let the workers of this Dask scheduler share it; `local` begins some on this machine",
+        )  # fmt: skip
+    command.add_argument(
+        "--no-cache", dest="cache", action="store_false",
+        help="work everything out again, also what is kept of many devices",
+    )  # fmt: skip
+
+
+def jobs_for(arguments: Namespace, devices: int) -> int:
+    """Return how many processes share the work for so many devices."""
+    return arguments.jobs or (os.cpu_count() or 1 if devices >= MANY or arguments.cluster else 1)
+
+
+def loaded(arguments: Namespace) -> Network:
+    """Load the intent of a command; one that is large is kept as it was understood."""
+    if not arguments.cache or not is_large(arguments.intent) or (store := usual_store()) is None:
+        return load(arguments.intent)
+    with store:
+        return load_kept(arguments.intent, store)
 
 
 def for_each(
@@ -68,50 +88,11 @@ def for_each(
         arguments: Of the command: `intent` and `jobs`.
         what: What is done, in a word for the bar that tells how far it is.
     """
-    jobs = arguments.jobs or (os.cpu_count() or 1 if len(captured) >= MANY else 1)
-    jobs = min(jobs, len(captured))
-    answers = _alone(work, captured, arguments.intent) if jobs == 1 else _shared(work, captured, arguments.intent, jobs)
-    found = list(with_progress(answers, what, len(captured)))
+    many = len(captured) >= MANY
+    jobs = jobs_for(arguments, len(captured))
+    catalogue = catalogue_beside(Path(arguments.intent))
+    with (usual_store() if many and arguments.cache else None) or nullcontext() as store:
+        answers = shared(work, captured, catalogue, jobs=jobs, cluster=arguments.cluster, store=store)
+        found = list(with_progress(answers, what, len(captured)))
     failed = tuple(each for each in found if isinstance(each, Failed))
     return Done(tuple(each for each in found if not isinstance(each, Failed)), failed)
-
-
-def _alone(
-    work: Callable[[Device, Texts, Catalogue], R], captured: Sequence[Captured], intent: str
-) -> Iterator[R | Failed]:
-    catalogue = catalogue_beside(Path(intent))
-    for device, texts in captured:
-        try:
-            yield work(device, texts, catalogue)
-        except LatticeError as error:
-            if len(captured) == 1:
-                raise
-            yield Failed(device.name, str(error))
-
-
-def _shared(
-    work: Callable[[Device, Texts, Catalogue], R], captured: Sequence[Captured], intent: str, jobs: int
-) -> Iterator[R | Failed]:
-    ways = get_context("fork" if sys.platform == "linux" else None)
-    pool = ProcessPoolExecutor(jobs, mp_context=ways, initializer=_begin, initargs=(intent,))
-    try:
-        share = max(1, len(captured) // (jobs * SHARES))
-        yield from pool.map(_one, [(work, device, texts) for device, texts in captured], chunksize=share)
-    finally:
-        pool.shutdown(wait=False, cancel_futures=True)
-
-
-_catalogue: list[Catalogue] = []  # of this process, if it is one that shares the work
-
-
-def _begin(intent: str) -> None:
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # who began it all says when it ends
-    _catalogue[:] = [catalogue_beside(Path(intent))]
-
-
-def _one(task: tuple[Callable[[Device, Texts, Catalogue], R], Device, Texts]) -> R | Failed:
-    work, device, texts = task
-    try:
-        return work(device, texts, _catalogue[0])
-    except LatticeError as error:
-        return Failed(device.name, str(error))

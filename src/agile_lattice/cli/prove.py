@@ -11,12 +11,11 @@ from agile_lattice.behaviour.proving import Proof
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json
-from agile_lattice.cli.parallel import Done, Texts, add_jobs, for_each
+from agile_lattice.cli.parallel import Done, add_jobs, for_each, loaded
 from agile_lattice.cli.revisions import intent_of_revision
-from agile_lattice.compare.equivalence import Verdict, between, verdict
-from agile_lattice.dialects import read_device
-from agile_lattice.dialects.registry import Catalogue
-from agile_lattice.intent.model import Device, Network
+from agile_lattice.compare.equivalence import Verdict, between
+from agile_lattice.fleet.work import proven
+from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
@@ -40,7 +39,7 @@ def add_arguments(command: ArgumentParser) -> None:
 
 def run(arguments: Namespace) -> int:
     """Compare; 1 unless all is proven."""
-    network = load(arguments.intent)
+    network = loaded(arguments)
     other = arguments.captures[0] if len(arguments.captures) == 1 else ""
     sides, verdicts = ("intent", "device"), list[Verdict]()
     done: Done[Verdict] = Done((), ())
@@ -51,7 +50,7 @@ def run(arguments: Namespace) -> int:
         sides = _told_apart(arguments.intent, other)
         verdicts += _between(network, load(other), arguments)
     else:
-        done = for_each(_proven, captured_texts(network, arguments), arguments, "proving")
+        done = for_each(proven, captured_texts(network, arguments), arguments, "proving")
         verdicts += done.results
     if arguments.format == "json":
         print_json(verdicts)
@@ -59,10 +58,6 @@ def run(arguments: Namespace) -> int:
         for each in verdicts:
             show_verdict(console(), each, sides)
     return done.told(0 if all(each.same for each in verdicts) else 1)
-
-
-def _proven(device: Device, texts: Texts, catalogue: Catalogue) -> Verdict:
-    return verdict(device, read_device(device.name, device.speaks, texts, catalogue), catalogue)
 
 
 def _between(one: Network, other: Network, arguments: Namespace) -> Iterator[Verdict]:

@@ -5,24 +5,27 @@ from __future__ import annotations
 import sys
 from argparse import ArgumentParser, Namespace
 from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
+from typing import TypeVar
 
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import print_json, write_files
-from agile_lattice.compare.equivalence import verdict
-from agile_lattice.dialects import Rendered, read_device, render_device
-from agile_lattice.dialects.errors import Refusal, Refusals
-from agile_lattice.dialects.registry import BUILT_IN, Catalogue, catalogue_beside
+from agile_lattice.cli.parallel import Done, add_jobs, for_each, loaded
+from agile_lattice.dialects import Rendered
+from agile_lattice.dialects.errors import Refusals
+from agile_lattice.fleet.sharing import Texts
+from agile_lattice.fleet.work import proven, rendered
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
-from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import chosen_devices
-from agile_lattice.show.terminal import console, plural, visible, with_progress
+from agile_lattice.show.terminal import console, plural, visible
 
 EXAMPLE = "lattice render intent.yaml --into rendered"
 FORMATS: tuple[str, ...] = ("json",)
 DOCUMENTS = {"": list[Rendered]}
+R = TypeVar("R")
 
 
 def add_arguments(command: ArgumentParser) -> None:
@@ -34,6 +37,7 @@ def add_arguments(command: ArgumentParser) -> None:
         "--units", metavar="FOLDER",
         help="write units of systemd there that load what would be gone after a restart; the texts go to /etc/lattice",
     )  # fmt: skip
+    add_jobs(command)
     command.add_argument(
         "--prove",
         action="store_true",
@@ -43,11 +47,10 @@ def add_arguments(command: ArgumentParser) -> None:
 
 def run(arguments: Namespace) -> int:
     """Render; nothing is printed or written unless everything can be."""
-    devices = chosen_devices(load(arguments.intent), arguments.device)
-    catalogue = catalogue_beside(Path(arguments.intent))
-    texts = render_all(devices, catalogue, causes=arguments.format == "json")
+    devices = chosen_devices(loaded(arguments), arguments.device)
+    texts = _rendered(devices, arguments)
     if arguments.prove:
-        prove_all(devices, texts, catalogue)
+        _prove(devices, texts, arguments)
     files = {Path(arguments.into) / each.device / each.file: each.text for each in texts} if arguments.into else {}
     if arguments.units and not arguments.into:
         raise fail(Place(), "`--units` needs `--into`", "Give the folder for the texts that the units load, too.")
@@ -80,33 +83,41 @@ def show_what_lasts(texts: Sequence[Rendered], units: bool) -> None:
         )
 
 
-def render_all(devices: Sequence[Device], catalogue: Catalogue = BUILT_IN, causes: bool = False) -> list[Rendered]:
+def _rendered(devices: Sequence[Device], arguments: Namespace) -> list[Rendered]:
     """Render devices.
 
     Raises:
         Refusals: With what all of them together cannot express.
+        NotationError: If one failed otherwise.
     """
-    texts: list[Rendered] = []
-    refusals: list[Refusal] = []
-    for device in with_progress(devices, "rendering"):
-        try:
-            texts += render_device(device, catalogue, causes)
-        except Refusals as error:
-            refusals += error.refusals
+    work = partial(rendered, causes=arguments.format == "json")
+    done = for_each(work, [(each, []) for each in devices], arguments, "rendering")
+    _all_of(done)
+    refusals = [each for _, refused in done.results for each in refused]
     if refusals:
         raise Refusals(refusals)
-    return texts
+    return [each for texts, _ in done.results for each in texts]
 
 
-def prove_all(devices: Sequence[Device], texts: Sequence[Rendered], catalogue: Catalogue) -> None:
+def _all_of(done: Done[R]) -> Done[R]:
+    """Stop if a device failed: nothing is written then."""
+    if done.failed:
+        raise fail(Place(), f"{done.failed[0].device}: {done.failed[0].reason}", "Nothing was written.")
+    return done
+
+
+def _prove(devices: Sequence[Device], texts: Sequence[Rendered], arguments: Namespace) -> None:
     """Read what was rendered, and prove that it treats every packet as the intent says.
 
     Raises:
         NotationError: If that is not so, or is not decided.
     """
-    for device in devices:
-        pairs = [(each.file, each.text) for each in texts if each.device == device.name and each.text.strip()]
-        found = verdict(device, read_device(device.name, device.speaks, pairs, catalogue), catalogue)
+    of: dict[str, Texts] = {device.name: [] for device in devices}
+    for each in texts:
+        if each.text.strip():
+            of[each.device].append((each.file, each.text))
+    done = for_each(proven, [(device, of[device.name]) for device in devices], arguments, "proving")
+    for device, found in zip(devices, _all_of(done).results, strict=True):
         if found.shown or found.hidden or found.proof.undecided:
             why = found.proof.undecided or [str(each.witness or each.unknown) for each in found.shown]
             raise fail(

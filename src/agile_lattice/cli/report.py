@@ -3,26 +3,24 @@
 from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
+from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from agile_lattice.checks import findings
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import write_files
+from agile_lattice.cli.parallel import Done, add_jobs, for_each, jobs_for, loaded
 from agile_lattice.cli.revisions import intent_of_revision
 from agile_lattice.compare.changes import change
-from agile_lattice.compare.comparing import compare
-from agile_lattice.compare.equivalence import verdict
-from agile_lattice.dialects import read_device, render_device
-from agile_lattice.dialects.errors import Refusals
 from agile_lattice.dialects.registry import Catalogue, catalogue_beside
+from agile_lattice.fleet.work import compared, proven, rendered
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
-from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import chosen_devices
-from agile_lattice.show.terminal import with_progress
 
 if TYPE_CHECKING:
     from agile_lattice.show.report import Configured, Facts
@@ -30,6 +28,7 @@ if TYPE_CHECKING:
 
 EXAMPLE = "lattice report intent.yaml report.html captures"
 FORMATS: tuple[str, ...] = ()
+R = TypeVar("R")
 
 
 def add_arguments(command: ArgumentParser) -> None:
@@ -40,6 +39,7 @@ def add_arguments(command: ArgumentParser) -> None:
         "captures", metavar="CAPTURE", nargs="*",
         help="a folder with a folder for each device, to be compared; or @REVISION, for what has changed since",
     )  # fmt: skip
+    add_jobs(command)
     command.set_defaults(device=None)
 
 
@@ -48,7 +48,7 @@ def run(arguments: Namespace) -> int:
     into = Path(arguments.into)
     if into.suffix not in (".html", ".md"):
         raise fail(Place(arguments.into), "a report is an .html or an .md file", "Name it so.")
-    network = load(arguments.intent)
+    network = loaded(arguments)
     facts = _facts(network, arguments, catalogue_beside(Path(arguments.intent)))
     from agile_lattice.show.markdown import comment
     from agile_lattice.show.report import page
@@ -60,30 +60,34 @@ def run(arguments: Namespace) -> int:
     return 1 if facts.open_findings or differs or felt else 0
 
 
-def _rendered(device: Device, catalogue: Catalogue) -> Configured:
+def _rendered(devices: Sequence[Device], arguments: Namespace) -> list[Configured]:
     from agile_lattice.show.report import Configured
 
-    try:
-        return Configured(device, render_device(device, catalogue, causes=True))
-    except Refusals as error:
-        return Configured(device, (), error.refusals)  # a design is worth a report before all of it can be rendered
+    done = for_each(partial(rendered, causes=True), [(each, []) for each in devices], arguments, "rendering")
+    # A design is worth a report before all of it can be rendered.
+    return [Configured(one, *found) for one, found in zip(devices, _whole(done), strict=True)]
+
+
+def _whole(done: Done[R]) -> Sequence[R]:
+    """Return what came back of all devices; a page without some of them would look complete."""
+    if done.failed:
+        raise fail(Place(), f"{done.failed[0].device}: {done.failed[0].reason}", "Leave it out, or mend it.")
+    return done.results
 
 
 def _facts(network: Network, arguments: Namespace, catalogue: Catalogue) -> Facts:
     from agile_lattice.show.report import Facts
 
     devices = chosen_devices(network, None)
-    found = findings(network)
-    rendered = [_rendered(device, catalogue) for device in with_progress(devices, "rendering")]
+    found = findings(network, jobs_for(arguments, len(devices)))
+    configured = _rendered(devices, arguments)
     if not arguments.captures:
-        return Facts(network, found, rendered)
+        return Facts(network, found, configured)
     first = arguments.captures[0]
     if first.startswith("@") and not Path(first).exists():
         before = intent_of_revision(Path(arguments.intent), first[1:] or "HEAD")
-        return Facts(network, found, rendered, change=change(before, network, catalogue))
-    compared, verdicts = [], []
-    for device, texts in with_progress(captured_texts(network, arguments), "comparing"):
-        capture = read_device(device.name, device.speaks, texts, catalogue)
-        compared.append(compare(device, capture))
-        verdicts.append(verdict(device, capture, catalogue))
-    return Facts(network, found, rendered, compared, verdicts)
+        return Facts(network, found, configured, change=change(before, network, catalogue))
+    captured = captured_texts(network, arguments)
+    comparisons = _whole(for_each(compared, captured, arguments, "comparing"))
+    verdicts = _whole(for_each(proven, captured, arguments, "proving"))
+    return Facts(network, found, configured, comparisons, verdicts)

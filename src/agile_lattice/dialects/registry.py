@@ -7,9 +7,10 @@ that holds `*.toml` files. A user's own are `*.toml` files in a folder `dialects
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from difflib import get_close_matches
 from functools import cached_property, lru_cache
+from hashlib import blake2b
 from importlib.metadata import entry_points
 from importlib.resources import files
 from pathlib import Path
@@ -64,6 +65,15 @@ class Catalogue:
     def _sources(self) -> dict[str, tuple[str, str]]:
         """Text and file of every dialect, by its name."""
         return dict(_sources(self._folder))
+
+    @cached_property
+    def digest(self) -> bytes:
+        """What tells these dialects from any others: the same texts, the same digest."""
+        return blake2b(repr(sorted(self._sources.items())).encode(), digest_size=16).digest()
+
+    def __reduce__(self) -> tuple[Callable[..., Catalogue], tuple[tuple[tuple[str, tuple[str, str]], ...]]]:
+        """Give the texts to another process, and not what was compiled of them."""
+        return _catalogue_of, (tuple(self._sources.items()),)
 
     def names(self) -> list[str]:
         """Return the names of all dialects, sorted."""
@@ -143,6 +153,13 @@ def _read(path: Path) -> str:
 def catalogue_beside(intent: Path) -> Catalogue:
     """Return the catalogue for an intent: with the folder `dialects` beside its file, or in its folder."""
     return Catalogue((intent if intent.is_dir() else intent.parent) / FOLDER)
+
+
+@lru_cache(MOST_COMPILED)
+def _catalogue_of(sources: tuple[tuple[str, tuple[str, str]], ...]) -> Catalogue:
+    catalogue = Catalogue()
+    catalogue._sources = dict(sources)
+    return catalogue
 
 
 BUILT_IN = Catalogue()

@@ -36,7 +36,7 @@ def load(path: str | Path) -> Network:
     """
     sources = []
     faults: list[Fault] = []
-    for file in _files(Path(path)):
+    for file in intent_files(Path(path)):
         try:
             sources.append(_shaped(read_text(file), str(file)))
         except NotationError as error:
@@ -51,7 +51,12 @@ def loads(text: str, file: str = "intent.yaml") -> Network:
     return resolve([_shaped(text, file)])
 
 
-def _files(path: Path) -> list[Path]:
+def intent_files(path: Path) -> list[Path]:
+    """Return the files that make up an intent: one, or those of a folder in order.
+
+    Raises:
+        NotationError: If there is none in the folder.
+    """
     if not path.is_dir():
         return [path]
     files = sorted(file for file in path.iterdir() if file.suffix in SUFFIXES and file.is_file())

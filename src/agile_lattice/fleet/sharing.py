@@ -1,0 +1,111 @@
+"""How work is shared: by nobody, by processes of this machine, or by a cluster."""
+
+from __future__ import annotations
+
+import signal
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ProcessPoolExecutor
+from multiprocessing import get_context
+from typing import Any, TypeVar
+
+import msgspec
+
+from agile_lattice.dialects.registry import BUILT_IN, Catalogue
+from agile_lattice.errors import LatticeError
+from agile_lattice.fleet.store import Store, key_of
+from agile_lattice.intent.model import Device
+
+Texts = list[tuple[str, str]]
+Captured = tuple[Device, Texts]
+R = TypeVar("R")
+Work = Callable[[Device, Texts, Catalogue], R]
+SHARES = 8  # of the devices for each process: so that none waits long for the last one
+
+
+class Failed(msgspec.Struct, frozen=True):
+    """A device of which nothing comes back, and why."""
+
+    device: str
+    reason: str
+
+
+def for_each(
+    work: Work[R], captured: Sequence[Captured], catalogue: Catalogue = BUILT_IN, *,
+    jobs: int = 1, cluster: str = "", store: Store | None = None,
+) -> Iterator[R | Failed]:  # fmt: skip
+    """Do the same work for each device; one that fails does not stop the others.
+
+    Args:
+        work: What is done: a function of a module, or a `partial` of one.
+        captured: The devices with their texts.
+        catalogue: The dialects.
+        jobs: How many processes share it.
+        cluster: The address of a Dask scheduler whose workers share it instead, or `local` for one of its own.
+        store: Results that were kept; what is there already is not done again.
+
+    Yields:
+        A result for each device, in their order.
+
+    Raises:
+        LatticeError: If the only device fails, or the cluster cannot be used.
+    """
+    keys = [key_of(work, device, texts, catalogue) if store is not None else None for device, texts in captured]
+    known = [store.get(key) if store is not None and key is not None else None for key in keys]
+    left = [one for one, found in zip(captured, known, strict=True) if found is None]
+    answers = _answers(work, left, catalogue, min(jobs, len(left)), cluster, alone=len(captured) == 1)
+    for found, key in zip(known, keys, strict=True):
+        if found is not None:
+            yield found
+            continue
+        answer = next(answers)
+        if store is not None and key is not None and not isinstance(answer, Failed):
+            store.put(key, answer)
+        yield answer
+
+
+def _answers(
+    work: Work[R], captured: Sequence[Captured], catalogue: Catalogue, jobs: int, cluster: str, alone: bool
+) -> Iterator[R | Failed]:
+    if cluster and captured:
+        from agile_lattice.fleet.cluster import on_cluster
+
+        yield from on_cluster(work, captured, catalogue, cluster, jobs)
+    elif jobs > 1:
+        yield from _in_processes(work, captured, catalogue, jobs)
+    else:
+        for device, texts in captured:
+            if alone:
+                yield work(device, texts, catalogue)
+            else:
+                yield done(work, device, texts, catalogue)
+
+
+def done(work: Work[R], device: Device, texts: Texts, catalogue: Catalogue) -> R | Failed:
+    """Do the work for one device."""
+    try:
+        return work(device, texts, catalogue)
+    except LatticeError as error:
+        return Failed(device.name, str(error))
+
+
+def _in_processes(work: Work[R], captured: Sequence[Captured], catalogue: Catalogue, jobs: int) -> Iterator[R | Failed]:
+    ways = get_context("fork" if sys.platform == "linux" else None)
+    pool = ProcessPoolExecutor(jobs, mp_context=ways, initializer=_begin, initargs=(catalogue,))
+    try:
+        share = max(1, len(captured) // (jobs * SHARES))
+        yield from pool.map(_one, [(work, device, texts) for device, texts in captured], chunksize=share)
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)
+
+
+_catalogue: list[Catalogue] = []  # of this process, if it is one that shares the work
+
+
+def _begin(catalogue: Catalogue) -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # who began it all says when it ends
+    _catalogue[:] = [catalogue]
+
+
+def _one(task: tuple[Work[Any], Device, Texts]) -> Any:
+    return done(*task, _catalogue[0])

@@ -1,0 +1,38 @@
+"""What is done for each device of a fleet."""
+
+from __future__ import annotations
+
+from agile_lattice.compare.comparing import compare
+from agile_lattice.compare.differences import Comparison
+from agile_lattice.compare.equivalence import Verdict, verdict
+from agile_lattice.compare.mending import Mending, mend
+from agile_lattice.dialects import Rendered, read_device, render_device
+from agile_lattice.dialects.errors import Refusal, Refusals
+from agile_lattice.dialects.registry import Catalogue
+from agile_lattice.fleet.sharing import Texts
+from agile_lattice.intent.model import Device
+
+
+def compared(device: Device, texts: Texts, catalogue: Catalogue) -> Comparison:
+    """Compare a device as it was captured with the intent."""
+    return compare(device, read_device(device.name, device.speaks, texts, catalogue))
+
+
+def proven(device: Device, texts: Texts, catalogue: Catalogue) -> Verdict:
+    """Prove what a device as it was captured does with packets."""
+    return verdict(device, read_device(device.name, device.speaks, texts, catalogue), catalogue)
+
+
+def mended(device: Device, texts: Texts, catalogue: Catalogue, cut: tuple[str, ...] = ()) -> Mending:
+    """Find the changes that bring a device in line; `cut` names those that may lock its manager out."""
+    return mend(device, texts, catalogue, cut)
+
+
+def rendered(
+    device: Device, _texts: Texts, catalogue: Catalogue, causes: bool = False
+) -> tuple[tuple[Rendered, ...], tuple[Refusal, ...]]:
+    """Render a device; return its texts, or what its dialects cannot express."""
+    try:
+        return tuple(render_device(device, catalogue, causes)), ()
+    except Refusals as error:
+        return (), tuple(error.refusals)
