@@ -37,6 +37,7 @@ WRONG_INTENTS = {
     "no mask": ("203.0.113.2/28", "203.0.113.2", 10, "has no prefix length"),
     "not an address": ("via: 203.0.113.1", "via: 203.0.113.300", 13, "'203.0.113.300' is not an IPv4 or IPv6 address"),
     "unknown key": ("distance: 1", "distnace: 1", 13, "Did you mean `distance`?"),
+    "key with a bracket": ("lattice: 1", "lat[tice: 1", 1, "unknown key `lat[tice`"),
     "wrong type": ("distance: 1", "distance: far", 13, "expected a whole number, found 'far'"),
     "out of range": ("distance: 1", "distance: 0", 13, "expected a number of at least 1, found 0"),
     "duplicate key": ("zone: office, address", "zone: sea, zone: office, address", 11, "duplicate key 'zone'"),

@@ -48,7 +48,7 @@ def _found(error: ValidationError) -> dict[Path, Mapping[str, Any]]:
     entries: dict[Path, Mapping[str, Any]] = {}
     for details in error.errors(include_url=False):
         entry: Mapping[str, Any] = {**details}
-        path = tuple(step for step in entry["loc"] if step not in ("[key]", "PoolShape") and "[" not in str(step))
+        path = tuple(_steps(entry["loc"], entry["type"]))
         known = entries.get(path)
         if known is None or known["type"] == "literal_error":  # it wants one word; the other shape is more than that
             entries[path] = entry
@@ -67,6 +67,14 @@ def _found(error: ValidationError) -> dict[Path, Mapping[str, Any]]:
                 entries.pop((*around, meant[0]), None)
                 entries[*around, unknown] = {**entries[*around, unknown], "meant": meant[0]}
     return entries
+
+
+def _steps(location: Path, kind: str) -> Iterator[str | int]:
+    """Yield the keys and numbers of a place in the file, without the names of shapes that were tried there."""
+    for number, step in enumerate(location, 1):
+        written = kind == "extra_forbidden" and number == len(location)  # somebody's word, whatever is in it
+        if written or (step not in ("[key]", "PoolShape") and "[" not in str(step)):
+            yield step
 
 
 def _words_for(path: Path, entry: Mapping[str, Any]) -> tuple[str, str]:
