@@ -189,6 +189,17 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
     return Dialect(raw.dialect, raw.title, tuple(forms), raw.semantics, passes, raw.cannot, file, raw.running)
 
 
+def secrets_in(text: str, known: Callable[[str], str]) -> tuple[str, ...]:
+    """Return how a dialect's secrets are found in captured texts, without compiling all of it.
+
+    Args:
+        text: Its file, which was valid when it was compiled.
+        known: Gives the text of another dialect that it may be like.
+    """
+    running = _whole(tomllib.loads(text), known).get("running", {})
+    return tuple(running.get("secrets", ())) if isinstance(running, dict) else ()
+
+
 def _whole(raw: dict[str, Any], known: Callable[[str], str] | None, around: tuple[str, ...] = ()) -> dict[str, Any]:
     """Return what a file says, with what it takes from the dialect that it is like."""
     name = raw.pop("like", None)

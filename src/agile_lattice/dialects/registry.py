@@ -18,7 +18,7 @@ from threading import RLock
 
 from msgspec.structs import replace
 
-from agile_lattice.dialects.definition import parse_dialect
+from agile_lattice.dialects.definition import parse_dialect, secrets_in
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import DefinitionError, DialectError
 
@@ -60,6 +60,7 @@ class Catalogue:
     def __init__(self, folder: Path | None = None) -> None:
         self._folder = folder
         self._known: dict[str, Dialect] = {}
+        self._secrets: dict[str, tuple[str, ...]] = {}
 
     @cached_property
     def _sources(self) -> dict[str, tuple[str, str]]:
@@ -97,6 +98,21 @@ class Catalogue:
             passed.add(like.group(1))
             yield like.group(1), self.text(like.group(1))
             like = LIKE.search(self.text(like.group(1)))
+
+    def secrets(self, name: str) -> tuple[str, ...]:
+        """Return how a dialect's secrets are found in captured texts: regular expressions.
+
+        Raises:
+            UnknownDialect: If there is none of that name.
+            DefinitionError: If its file is wrong.
+        """
+        plain = name.partition("/")[0]
+        if plain not in self._secrets:
+            try:
+                self._secrets[plain] = secrets_in(self.text(plain), self.text)
+            except (ValueError, KeyError):
+                self._secrets[plain] = self.dialect(plain).running.secrets  # which says what is wrong
+        return self._secrets[plain]
 
     def dialect(self, name: str) -> Dialect:
         """Return a dialect, compiled.

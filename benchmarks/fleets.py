@@ -1,0 +1,75 @@
+"""Many devices: two processes against one, a cluster of two workers, and a second run of which ten devices changed.
+
+    .venv/bin/python benchmarks/fleets.py [devices ...]
+
+The devices are those of `checking.py`, of 60 objects each, and their captures are what is rendered of them. Each row is
+one run of `lattice diff --by-difference` in a process of its own; the peer is the same command on one core.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import checking
+
+LATTICE = str(Path(sys.executable).parent / "lattice")
+CHANGED = 10
+
+
+def took(folder: Path, *options: str) -> float:
+    """Compare all devices; return how many seconds that took."""
+    began = time.monotonic()
+    command = [LATTICE, "diff", str(folder / "intent"), str(folder / "captures"), "--by-difference", *options]
+    environment = {**os.environ, "XDG_CACHE_HOME": str(folder / "cache")}
+    done = subprocess.run(command, env=environment, capture_output=True, text=True, check=False)
+    if done.returncode == 2:
+        sys.exit(done.stderr)
+    return time.monotonic() - began
+
+
+def change(folder: Path) -> None:
+    """Take a line out of the captures of ten devices."""
+    for capture in sorted(folder.glob("captures/site-*/nftables.nft"))[:CHANGED]:
+        lines = capture.read_text().splitlines(keepends=True)
+        last = max(number for number, line in enumerate(lines) if "dport" in line)
+        capture.write_text("".join(lines[:last] + lines[last + 1 :]))
+
+
+def measured(devices: int) -> dict[str, float]:
+    """Measure one size."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        (folder / "intent").mkdir()
+        checking.write(folder / "intent", devices)
+        render = [LATTICE, "render", str(folder / "intent"), "--into", str(folder / "captures"), "--no-cache"]
+        subprocess.run(render, check=True, capture_output=True)
+        found = {
+            "one": took(folder, "--jobs", "1", "--no-cache"),
+            "two": took(folder, "--jobs", "2", "--no-cache"),
+            "cluster": took(folder, "--jobs", "2", "--cluster", "local", "--no-cache"),
+            "first": took(folder, "--jobs", "2"),
+        }
+        change(folder)
+        return found | {"second": took(folder, "--jobs", "2")}
+
+
+def main() -> None:
+    """Measure every size."""
+    print("| devices | one core, s | two cores | cluster of two | first run, kept, s | ten changed |")
+    print("|---|---|---|---|---|---|")
+    for devices in [int(each) for each in sys.argv[1:]] or [500, 1000]:
+        one = measured(devices)
+        print(
+            f"| {devices} | {one['one']:.1f} | {one['one'] / one['two']:.2f}x | {one['one'] / one['cluster']:.2f}x"
+            f" | {one['first']:.1f} | {one['second'] / one['first']:.0%} |",
+            flush=True,
+        )
+
+
+if __name__ == "__main__":
+    main()
