@@ -3,7 +3,7 @@
 set -e
 folder=$(mktemp -d)
 trap 'kill $standin; rm -rf "$folder"' EXIT
-cp "$(dirname "$0")/../examples/practice/quay.yaml" "$folder"
+cp "$(dirname "$0")/../src/agile_lattice/demo/practice/quay.yaml" "$folder"
 cd "$folder"
 export XDG_STATE_HOME="$folder/state"
 lattice standin quay.yaml 2> begun &

@@ -19,6 +19,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import agile_lattice as al
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.push.carrying import Load
 from agile_lattice.push.trials import put_on_trial
@@ -28,7 +29,7 @@ from agile_lattice.transport.errors import TransportError
 from agile_lattice.transport.sessions import Answer, Session
 
 LATTICE = str(Path(sys.executable).with_name("lattice"))
-PRACTICE = Path(__file__).parent.parent / "examples" / "practice" / "quay.yaml"
+PRACTICE = Path(al.__file__).parent / "demo" / "practice" / "quay.yaml"
 SHEETS = [
     f"Gateway: slip-7\n\nWay: 10.{n}.0.0 mask 255.255.0.0\nNext: 10.70.1.9\n\n"
     f"Way: 0.0.0.0 mask 0.0.0.0\nNext: 10.70.1.{n}\n"
@@ -224,6 +225,20 @@ def test_what_goes_wrong_on_the_way_leaves_the_device_as_it_was(tmp_path: Path) 
             code, said = here.lattice("push", "quay.yaml", "archive", "--device", name, "--yes", "--seconds", "3")
             assert code == 1 and "as it was before" in said and reason in " ".join(said.split()), said
         assert {name: here.told(host, show) for name, (host, show, *_) in BY_HAND.items()} == before
+
+
+@ssh
+@pytest.mark.real
+def test_another_order_of_output_is_no_difference(tmp_path: Path) -> None:
+    with practice(tmp_path, [f"{name}:shuffle" for name in BY_HAND]) as here:
+        here.captured()
+        printed = here.told("127.0.70.3", "tables")
+        assert printed.index("shed0") < printed.index("pier0"), "it is another order"
+        code, said = here.lattice("prove", "quay.yaml", "archive")
+        assert code == 0 and said.count("the same for every packet") == 3, said
+        here.intent.write_text(here.intent.read_text().replace("10.70.4.9", "10.70.4.8"))
+        code, said = here.lattice("push", "quay.yaml", "archive", "--device", "ferry-router", "--yes")
+        assert code == 0 and "known to be good" in said, said
 
 
 @ssh

@@ -52,7 +52,7 @@ in order of use:
   lattice capture intent.yaml --into archive           fetch what the devices have
   lattice observe intent.yaml --device quay            rules that are hit, translations in use
   lattice push intent.yaml archive --device quay       change a device, with a timed way back
-  lattice standin examples/practice/quay.yaml          devices to practise on
+  lattice standin practice/quay.yaml                   devices to practise on
   lattice diff intent.yaml archive@good                the last state known to be good
   lattice walk intent.yaml web 192.0.2.7 tcp/443       where a packet goes, and which rule decides
   lattice walk intent.yaml --plan                      test packets for every rule

@@ -14,6 +14,7 @@ from rich.text import Text
 from agile_lattice import demo
 from agile_lattice.cli.main import main
 from agile_lattice.cli.output import write_files
+from agile_lattice.cli.practising import WITHOUT, can_practise, in_a_hurry, practice
 from agile_lattice.dialects import render_device
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
@@ -110,10 +111,35 @@ as the kernel lists them. Which rules of the intent are there, however they are 
         command(out, "diff", "by-hand/island.yaml", "by-hand/island-gate", "--device", "island-gate")
         command(out, "mend", "by-hand/island.yaml", "by-hand/island-gate", "--device", "island-gate")
     chapter(
+        out,
+        "8. Devices to practise on",
+        """\
+Three devices of fictional vendors run on this very system, and are reached by SSH. They are captured into an archive; \
+then somebody publishes the shop on another host, in a hurry, and by hand.""",
+    )
+    if can_practise():
+        show_practice(out)
+    else:
+        say(out, WITHOUT)
+    chapter(
         out, "Your turn",
         "`lattice demo --into ferry` writes the files of this story into a folder: change something, run the commands.",
     )  # fmt: skip
     return 0
+
+
+def show_practice(out: Console) -> None:
+    """Capture devices, change one by hand, find the difference, and push what is meant."""
+    with practice(DATA):
+        command(out, "capture", "quay.yaml", "--into", "archive")
+        for typed in in_a_hurry("10.70.1.20", "10.70.1.21"):
+            out.print(Text(f"$ {typed}", style="calm"))
+        out.print()
+        command(out, "capture", "quay.yaml", "--into", "archive")
+        command(out, "diff", "quay.yaml", "archive", "--device", "slip-gate")
+        say(out, "The push goes back by itself unless it is confirmed in time; then it is saved, and known to be good.")
+        command(out, "push", "quay.yaml", "archive", "--device", "slip-gate", "--yes")
+        command(out, "prove", "quay.yaml", "archive@good", "--device", "slip-gate")
 
 
 def write_data(folder: Path) -> int:

@@ -22,7 +22,7 @@ from agile_lattice.show.terminal import console
 from agile_lattice.standin.commands import VENDORS
 from agile_lattice.standin.device import FAULTS, Fault, Standin
 
-EXAMPLE = "lattice standin examples/practice/quay.yaml"
+EXAMPLE = "lattice standin practice/quay.yaml"
 FORMATS: tuple[str, ...] = ()
 OURS = ip_network("127.0.0.0/8")
 

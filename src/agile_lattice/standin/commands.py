@@ -136,9 +136,9 @@ class Console:
         device = self.device
         match command.action:
             case "show":
-                return device.running
+                return device.printed(device.running)
             case "show-saved":
-                return device.saved
+                return device.printed(device.saved)
             case "revision":
                 return f"{device.revision}\n"
             case "state":

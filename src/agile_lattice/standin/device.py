@@ -8,17 +8,20 @@ from collections.abc import Callable
 from typing import Literal
 
 import msgspec
+from msgspec.structs import replace
 
-from agile_lattice.dialects import read_device
+from agile_lattice.dialects import read_device, render_device
+from agile_lattice.dialects.assembly import as_intent
 from agile_lattice.dialects.errors import DialectError
 
-Fault = Literal["slow", "refuse", "silent", "drop", "half", "restart"]
+Fault = Literal["slow", "refuse", "silent", "drop", "half", "restart", "shuffle"]
 FAULTS: dict[Fault, str] = {
     "slow": "takes two seconds for each answer",
     "refuse": "takes no configuration",
     "silent": "takes a connection, and never answers",
     "drop": "drops the connection when a configuration comes on trial, and takes no other until it is gone",
     "half": "puts on trial only the first half of what is new",
+    "shuffle": "prints interfaces and routes in another order than they were written in",
     "restart": "starts again, with what is saved, when a configuration comes on trial",
 }
 LONGEST = 3600  # seconds that a configuration may be on trial
@@ -65,6 +68,14 @@ class Standin:
         if self._trial is not None and self._clock() >= self._trial.until:
             self._running, self._trial = self._trial.before, None
         return self._running
+
+    def printed(self, text: str) -> str:
+        """Return a configuration as the device prints it."""
+        if "shuffle" not in self.faults:
+            return text
+        device, _ = as_intent(read_device(self.name, [self.dialect], {"configuration": text}))
+        other = replace(device, interfaces=device.interfaces[::-1], routes=device.routes[::-1])
+        return "".join(each.text for each in render_device(other))
 
     @property
     def on_trial(self) -> bool:
