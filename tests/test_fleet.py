@@ -23,16 +23,21 @@ DEMO = Path(al.__file__).parent / "demo"
 COUNT = 6
 
 
-@pytest.fixture(scope="module")
-def fleet(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """So many devices like that of the demo, changed by hand, one of which has nothing that can be understood."""
-    folder = tmp_path_factory.mktemp("fleet")
+def write_fleet(folder: Path, count: int) -> None:
+    """Write so many devices like that of the demo, and their captures, changed by hand."""
     network = al.load(DEMO / "saltmarsh.yaml")
     one = network.device("quay-edge")
-    devices = tuple(replace(one, name=f"edge{number}") for number in range(COUNT))
+    devices = tuple(replace(one, name=f"edge{number}") for number in range(count))
     (folder / "fleet.yaml").write_text(al.write(replace(network, devices=devices, blocks=(), accepted=())))
     for each in devices:
         shutil.copytree(DEMO / "a-year-later" / "quay-edge", folder / "captures" / each.name)
+
+
+@pytest.fixture(scope="module")
+def fleet(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A few devices, one of which has nothing that can be understood."""
+    folder = tmp_path_factory.mktemp("fleet")
+    write_fleet(folder, COUNT)
     shutil.rmtree(folder / "captures" / "edge2")
     (folder / "captures" / "edge2").mkdir()
     (folder / "captures" / "edge2" / "rules").write_text("nothing of this is known\n")
@@ -112,12 +117,7 @@ def test_no_device_is_called_as_the_intent_that_is_not(capfd: pytest.CaptureFixt
 @pytest.fixture
 def many(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     """So many devices that results are kept, in a store of their own."""
-    network = al.load(DEMO / "saltmarsh.yaml")
-    one = network.device("quay-edge")
-    devices = tuple(replace(one, name=f"edge{number}") for number in range(MANY))
-    (tmp_path / "fleet.yaml").write_text(al.write(replace(network, devices=devices, blocks=(), accepted=())))
-    for each in devices:
-        shutil.copytree(DEMO / "a-year-later" / "quay-edge", tmp_path / "captures" / each.name)
+    write_fleet(tmp_path, MANY)
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     monkeypatch.chdir(tmp_path)
     return tmp_path / "cache" / "agile-lattice" / "results.sqlite"
