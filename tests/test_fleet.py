@@ -17,6 +17,7 @@ from msgspec.structs import replace
 import agile_lattice as al
 from agile_lattice.cli.main import main
 from agile_lattice.cli.parallel import MANY
+from agile_lattice.fleet import cluster as cluster_of
 from agile_lattice.fleet.store import Store, usual_store
 
 DEMO = Path(al.__file__).parent / "demo"
@@ -191,7 +192,7 @@ def test_a_cluster_says_the_same_as_one_core_and_outlives_a_worker(
         found = said(capfd, "prove", "--no-cache", "--cluster", cluster.scheduler_address)
         assert not killing.is_alive() and not Path(f"/proc/{first}/cmdline").exists(), "it died while it worked"
         assert found[0] == whole[0]
-        monkeypatch.setattr(al, "__version__", "0.0.9")
+        monkeypatch.setattr(cluster_of, "version", lambda _: "0.0.9")
         assert main(["prove", "fleet.yaml", "captures", "--cluster", cluster.scheduler_address]) == 2
     assert "and this is 0.0.9: install the same there" in capfd.readouterr().err
     assert main(["prove", "fleet.yaml", "captures", "--no-cache", "--cluster", "tcp://127.0.0.1:9"]) == 2

@@ -15,9 +15,9 @@ import msgspec
 from agile_lattice.cli.options import count
 from agile_lattice.dialects.registry import Catalogue, catalogue_beside
 from agile_lattice.fleet.intents import is_large, load_kept
-from agile_lattice.fleet.sharing import Captured, Failed, Texts
 from agile_lattice.fleet.sharing import for_each as shared
 from agile_lattice.fleet.store import usual_store
+from agile_lattice.fleet.tasks import Captured, Failed, Texts
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.notation.loading import load
 from agile_lattice.show.terminal import with_progress

@@ -14,7 +14,7 @@ from agile_lattice.cli.output import print_json, write_files
 from agile_lattice.cli.parallel import Done, add_jobs, for_each, loaded
 from agile_lattice.dialects import Rendered
 from agile_lattice.dialects.errors import Refusals
-from agile_lattice.fleet.sharing import Texts
+from agile_lattice.fleet.tasks import Texts
 from agile_lattice.fleet.work import proven, rendered
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place

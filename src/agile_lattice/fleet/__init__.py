@@ -7,8 +7,9 @@ catalogue, and what it returns can be pickled. What comes back is in the order o
     >>> list(for_each(compared, [(device, texts), ...], jobs=4))        # doctest: +SKIP
 """
 
-from agile_lattice.fleet.sharing import Captured, Failed, Texts, for_each
+from agile_lattice.fleet.sharing import for_each
 from agile_lattice.fleet.store import Store, usual_store
+from agile_lattice.fleet.tasks import Captured, Failed, Texts
 from agile_lattice.fleet.work import compared, mended, proven, rendered
 
 __all__ = [

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from importlib.metadata import version
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.errors import LatticeError
+from agile_lattice.fleet.tasks import Captured, Failed, Work, done
 
 if TYPE_CHECKING:
     from distributed import Client
 
-    from agile_lattice.fleet.sharing import Captured, Failed, Work
-
 R = TypeVar("R")
+PACKAGE = "agile-lattice"
 BATCH = 10  # devices that go to a worker at once
 PATIENCE = 10  # seconds in which a scheduler has to answer
 EXTRA = "`--cluster` needs the extra: pip install 'agile-lattice[fleet]'"
@@ -31,7 +32,7 @@ def on_cluster(
     Args:
         work: What is done for each device.
         captured: The devices with their texts.
-        catalogue: The dialects; it is sent to each worker once.
+        catalogue: The dialects.
         address: Of a scheduler, or `local`.
         jobs: How many workers a local one has.
 
@@ -44,9 +45,8 @@ def on_cluster(
         raise ClusterError(EXTRA) from error
     with _connected(address, jobs) as client:
         _same_versions(client)
-        [dialects] = client.scatter([catalogue], broadcast=True, hash=False)
         batches = [list(captured[at : at + BATCH]) for at in range(0, len(captured), BATCH)]
-        futures = [client.submit(batch_done, work, batch, dialects, pure=False) for batch in batches]
+        futures = [client.submit(batch_done, work, batch, catalogue, pure=False) for batch in batches]
         try:
             for future in futures:
                 yield from future.result()
@@ -58,8 +58,6 @@ def on_cluster(
 
 def batch_done(work: Work[R], batch: Sequence[Captured], catalogue: Catalogue) -> list[R | Failed]:
     """Do work for some devices, on a worker."""
-    from agile_lattice.fleet.sharing import done
-
     return [done(work, device, texts, catalogue) for device, texts in batch]
 
 
@@ -80,19 +78,18 @@ def _same_versions(client: Client) -> None:
     Raises:
         ClusterError: If there is no worker, or one has another version or none.
     """
-    from agile_lattice import __version__
-
-    found: dict[str, Any] = client.run(version_here)
+    here = version(PACKAGE)
+    found: dict[str, Any] = client.run(version_here, on_error="return")
     if not found:
         raise ClusterError("the cluster has no workers: begin some with `dask worker ADDRESS`")
-    for worker, version in sorted(found.items()):
-        if version != __version__:
-            has = f"agile-lattice {version}" if version else "no agile-lattice"
-            raise ClusterError(f"the worker {worker} has {has}, and this is {__version__}: install the same there")
+    for worker, there in sorted(found.items()):
+        if isinstance(there, OSError):
+            continue  # it died meanwhile, which costs nothing
+        if there != here:
+            has = f"{PACKAGE} {there}" if isinstance(there, str) else f"no {PACKAGE} that works"
+            raise ClusterError(f"the worker {worker} has {has}, and this is {here}: install the same there")
 
 
 def version_here() -> str:
     """Return the version of this package where it is called."""
-    from agile_lattice import __version__
-
-    return __version__
+    return version(PACKAGE)

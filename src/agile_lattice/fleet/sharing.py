@@ -4,30 +4,18 @@ from __future__ import annotations
 
 import signal
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from multiprocessing import get_context
 from typing import Any, TypeVar
 
-import msgspec
-
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
-from agile_lattice.errors import LatticeError
 from agile_lattice.fleet.store import Store, key_of
+from agile_lattice.fleet.tasks import Captured, Failed, Texts, Work, done
 from agile_lattice.intent.model import Device
 
-Texts = list[tuple[str, str]]
-Captured = tuple[Device, Texts]
 R = TypeVar("R")
-Work = Callable[[Device, Texts, Catalogue], R]
 SHARES = 8  # of the devices for each process: so that none waits long for the last one
-
-
-class Failed(msgspec.Struct, frozen=True):
-    """A device of which nothing comes back, and why."""
-
-    device: str
-    reason: str
 
 
 def for_each(
@@ -68,7 +56,7 @@ def _answers(
     work: Work[R], captured: Sequence[Captured], catalogue: Catalogue, jobs: int, cluster: str, alone: bool
 ) -> Iterator[R | Failed]:
     if cluster and captured:
-        from agile_lattice.fleet.cluster import on_cluster
+        from agile_lattice.fleet.cluster import on_cluster  # which takes a second to import what it needs
 
         yield from on_cluster(work, captured, catalogue, cluster, jobs)
     elif jobs > 1:
@@ -79,14 +67,6 @@ def _answers(
                 yield work(device, texts, catalogue)
             else:
                 yield done(work, device, texts, catalogue)
-
-
-def done(work: Work[R], device: Device, texts: Texts, catalogue: Catalogue) -> R | Failed:
-    """Do the work for one device."""
-    try:
-        return work(device, texts, catalogue)
-    except LatticeError as error:
-        return Failed(device.name, str(error))
 
 
 def _in_processes(work: Work[R], captured: Sequence[Captured], catalogue: Catalogue, jobs: int) -> Iterator[R | Failed]:

@@ -9,7 +9,7 @@ from agile_lattice.compare.mending import Mending, mend
 from agile_lattice.dialects import Rendered, read_device, render_device
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.registry import Catalogue
-from agile_lattice.fleet.sharing import Texts
+from agile_lattice.fleet.tasks import Texts
 from agile_lattice.intent.model import Device
 
 
