@@ -7,7 +7,6 @@ that is torn, or of another key, is never believed. Where a captured text holds 
 
 from __future__ import annotations
 
-import gc
 import os
 import pickle
 import re
@@ -24,6 +23,7 @@ import msgspec
 
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.intent.model import Device
+from agile_lattice.notation.collector import paused_collector
 
 FILE = "results.sqlite"
 MOST = 512 * 2**20  # octets of results that are kept
@@ -86,13 +86,11 @@ class Store:
             return None
         if row is None or row[0] != _seal(key, row[1]):
             return None
-        gc.disable()  # it would go through all that is made of a large entry, again and again
         try:
-            result = pickle.loads(row[1])
+            with paused_collector():
+                result = pickle.loads(row[1])
         except Exception:  # whatever a class that has changed makes of it
             return None
-        finally:
-            gc.enable()
         self._used.append(key)
         return result
 

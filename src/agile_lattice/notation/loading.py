@@ -13,6 +13,7 @@ from pydantic import ValidationError
 
 from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
+from agile_lattice.notation.collector import paused_collector
 from agile_lattice.notation.errors import Fault, NotationError, fail
 from agile_lattice.notation.located import parse, read_text
 from agile_lattice.notation.resolving import Source, resolve
@@ -36,14 +37,15 @@ def load(path: str | Path) -> Network:
     """
     sources = []
     faults: list[Fault] = []
-    for file in intent_files(Path(path)):
-        try:
-            sources.append(_shaped(read_text(file), str(file)))
-        except NotationError as error:
-            faults += error.faults
-    if faults:
-        raise NotationError(faults)
-    return resolve(sources)
+    with paused_collector():
+        for file in intent_files(Path(path)):
+            try:
+                sources.append(_shaped(read_text(file), str(file)))
+            except NotationError as error:
+                faults += error.faults
+        if faults:
+            raise NotationError(faults)
+        return resolve(sources)
 
 
 def loads(text: str, file: str = "intent.yaml") -> Network:
