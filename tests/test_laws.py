@@ -77,12 +77,14 @@ def without(device: Device, refused: Refusals) -> Device | None:
         kept = replace(
             kept,
             interfaces=tuple(
-                one
+                replace(
+                    one,
+                    resolvers=tuple(to for to in one.resolvers if subject != f"resolver {to} of {one.name}"),
+                    search=tuple(to for to in one.search if subject != f"search domain {to} of {one.name}"),
+                )
                 for one in kept.interfaces
                 # A bridge or a VLAN is nothing without what it is made of.
                 if subject not in (f"interface {name}" for name in (one.name, one.parent, *members(one)))
-                and subject not in (f"resolver {each} of {one.name}" for each in one.resolvers)
-                and subject not in (f"search domain {each} of {one.name}" for each in one.search)
                 and subject not in (f"{name} as a member of {one.name}" for name in members(one))
             ),
             routes=tuple(one for one in kept.routes if f"route {one.to}" != subject),
