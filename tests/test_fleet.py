@@ -150,16 +150,16 @@ def test_only_what_has_changed_is_worked_out_again(many: Path, capfd: pytest.Cap
 
 
 def test_what_is_kept_is_not_believed_when_it_is_wrong(many: Path, capfd: pytest.CaptureFixture[str]) -> None:
-    whole = said(capfd, "prove")
+    whole = said(capfd, "diff")
     with sqlite3.connect(many) as base:  # each the result of another one
         rows = base.execute("SELECT key, seal, result FROM results").fetchall()
         for (key, _, _), (_, seal, result) in zip(rows, [*rows[1:], rows[0]], strict=True):
             base.execute("UPDATE results SET seal = ?, result = ? WHERE key = ?", (seal, result, key))
-    assert said(capfd, "prove") == whole
+    assert said(capfd, "diff") == whole
     many.write_bytes(b"no store" * 1000)
     for each in many.parent.glob("*-*"):
         each.unlink()
-    assert said(capfd, "prove") == whole and kept(many) == MANY
+    assert said(capfd, "diff") == whole and kept(many) == MANY
     with Store(many, most=1000):
         pass
     assert kept(many) == 0, "no more is kept than may be"

@@ -17,7 +17,7 @@ from test_real import kernel
 
 # Of rulesets whose rules hang on what no packet shows (rates, marks, times, source ports), less is decided.
 HARDLY = {"night-shift.save", "two-chains-and-raw.nft", "marks-for-the-shaper.nft", "ports-of-both.nft"}
-PACKETS = 40
+PACKETS = 30
 
 
 @pytest.mark.real

@@ -296,7 +296,7 @@ def test_what_cannot_be_stood_in_for_is_said(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("vendor", VENDORS)
 def test_what_the_vendor_documents_is_its_command_line(vendor: str) -> None:
-    page = (PRACTICE.parent.parent.parent / "docs" / "vendors" / f"{vendor}.md").read_text()
+    page = (Path(__file__).parent.parent / "docs" / "vendors" / f"{vendor}.md").read_text()
     told = page.partition("## Its command line")[2]
     assert [line for line in told.splitlines() if line.startswith("| `")] == [
         f"| `{each.words}` | {each.help} |" for each in VENDORS[vendor]
