@@ -29,7 +29,7 @@ FILE = "results.sqlite"
 MOST = 512 * 2**20  # octets of results that are kept
 KEPT = 0.8  # of these what stays when there are more
 PATIENCE = 5  # seconds to wait for another process
-TABLE = "CREATE TABLE IF NOT EXISTS results (key BLOB PRIMARY KEY, seal BLOB, result BLOB, used REAL) WITHOUT ROWID"
+TABLE = "CREATE TABLE IF NOT EXISTS results (key BLOB PRIMARY KEY, seal BLOB, result BLOB, used REAL)"
 
 
 def usual_store() -> Store | None:
