@@ -34,7 +34,7 @@ def connection_not_let_in(design: Design) -> Iterator[Found]:
         if what:
             yield Found(
                 one.place, device.name, what,
-                "Let it in by an entry of `management`, or say another way in `connection`.",
+                "Permit it with an entry under `management`, or change `connection`.",
             )  # fmt: skip
 
 

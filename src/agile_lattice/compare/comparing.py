@@ -131,7 +131,7 @@ def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
     if "interfaces" not in seen:
         there = replace(there, interfaces=intent.interfaces)
     if "translations" not in seen:
-        # They tell which addresses are only there to be answered for.
+        # They tell which addresses only proxy ARP or ND is for.
         there = replace(there, translations=intent.translations)
     wanted, found = normal(intent), normal(there, answered_by(intent))
     for family in capture.unseen_families:

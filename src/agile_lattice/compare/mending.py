@@ -1,4 +1,4 @@
-"""From differences to the change that closes them, in the device's own syntax, and the one that takes it back."""
+"""From differences to the change that closes them, in the device's own syntax, and its undo."""
 
 from __future__ import annotations
 
