@@ -299,11 +299,14 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         protocol static { disabled; ipv4; route 10.64.0.0/16 via 10.40.10.9; }
         protocol device { }
         protocol kernel { disabled; ipv4 { export all; }; }
+        protocol static { ipv4 { import all; export none; table master4; }; route 10.65.0.0/16 via 10.40.10.9; }
+        protocol static { ipv4 { import all; import filter tide; }; route 10.66.0.0/16 via 10.40.10.9; }
+        protocol static { ipv6 { import where false; }; route 2001:db8:67::/48 via 2001:db8::9; }
         """,
         """
-        routes: [{to: 10.60.0.0/16, via: 10.40.10.9}]
+        routes: [{to: 10.60.0.0/16, via: 10.40.10.9}, {to: 10.65.0.0/16, via: 10.40.10.9}]
         """,
-        [3, 5, 5, 5, 5, 6, 6, 6, 6, 7, 7, 7, 7, 10],
+        [3, 5, 5, 5, 5, 7, 7, 7, 7, 10, 12, 12, 12, 12, 12],
     ),
     (
         "iproute2",

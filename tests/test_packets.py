@@ -265,7 +265,7 @@ def first(entries: list[Entry], point: Point) -> int:
 
 @pytest.mark.parametrize("seed", range(4))
 def test_two_lists_part_exactly_where_a_packet_by_packet_look_says(seed: int) -> None:
-    for turn in range(700):
+    for turn in range(400):
         chance = Random(1000 * seed + turn)
         dimensions, top = chance.choice([1, 2, 3]), chance.choice([4, 5])
         left = chosen(chance, chance.randrange(8), dimensions, top)
@@ -293,7 +293,7 @@ def part_exactly(left: list[Entry], right: list[Entry], dimensions: int, top: in
 @pytest.mark.parametrize("seed", range(3))
 def test_sets_of_many_spans_are_compared_as_exactly(seed: int) -> None:
     tried = 0
-    for turn in range(200):
+    for turn in range(120):
         chance = Random(1000 * seed + turn)
         dimensions, top = chance.choice([1, 2, 3]), 9
         sets = [merged((n, n) for n in chance.sample(range(0, top, 2), chance.randint(1, 5))) for _ in range(4)]
@@ -310,7 +310,7 @@ def test_sets_of_many_spans_are_compared_as_exactly(seed: int) -> None:
         left, right = ([*each, rest] for each in lists_)
         tried += worth_it([each.box for each in (*left, *right)])
         part_exactly(left, right, dimensions, top)
-    assert tried > 50, "numbers were taken together in many of them"
+    assert tried > 30, "numbers were taken together in many of them"
 
 
 def test_whether_two_actions_do_the_same_to_a_box_is_what_they_do_to_its_packets() -> None:
@@ -378,8 +378,8 @@ def test_numbers_of_every_width_are_compared_exactly(top: int) -> None:
 @pytest.mark.parametrize("seed", range(2))
 def test_a_general_solver_says_the_same(seed: int) -> None:
     verdicts = []
-    for turn in range(100):
-        chance = Random(1000 * seed + turn)
+    for turn in range(1000 * seed, 1000 * seed + 50):
+        chance = Random(turn)
         left = lists.generated(chance.randrange(5, 20), seed=turn)
         right = lists.rewritten(left, seed=turn + 1)
         if chance.random() < 0.6:
@@ -391,7 +391,7 @@ def test_a_general_solver_says_the_same(seed: int) -> None:
         for each in found.regions:
             point = [spans[0][0] for spans in each.some]
             assert solver.applied(left, point) != solver.applied(right, point)
-    assert 25 < sum(verdicts) < 75, "as many of the one sort as of the other"
+    assert 12 < sum(verdicts) < 38, "as many of the one sort as of the other"
 
 
 def test_a_comparison_that_would_be_too_much_work_is_not_decided() -> None:

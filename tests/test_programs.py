@@ -140,7 +140,7 @@ def packets(chance: Random, count: int) -> list[Packet]:
     return found
 
 
-@settings(MANY, max_examples=400)
+@settings(MANY, max_examples=250)
 @given(made=programs(), chance=st.randoms(use_true_random=False))
 def test_lists_of_rules_do_what_chains_do(made: tuple[dict[str, list[StepFact]], str], chance: Random) -> None:
     program, policy = made
@@ -339,7 +339,7 @@ def test_rules_are_held_against_one_another_by_what_they_do() -> None:
     assert [each.packets.place.line for each in found.beyond if each.packets.stray] == [36]
 
 
-@settings(MANY, max_examples=60)
+@settings(MANY, max_examples=35)
 @given(made=pairs(), chance=st.randoms(use_true_random=False))
 def test_what_is_said_to_have_the_same_effect_has_it(made: tuple[Device, Device], chance: Random) -> None:
     intent, there = made

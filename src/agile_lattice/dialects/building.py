@@ -133,7 +133,8 @@ class Builder:
         anew = constants.pop("anew", False)
         target = None if always else makes or owner
         head = parse_phrase(left, self.parts)
-        wanted = [each.text.partition("=>")[0].strip() for each in line.inside if each.required]
+        required = [each for each in line.inside if each.required]
+        wanted = [each.text.partition("=>")[0].strip() for each in required]
         conditions = [parse_phrase(each, self.parts) for each in wanted]
         rest = [each for each in line.inside if not each.required]
         gone = parse_phrase(line.gone, self.parts)
@@ -184,8 +185,14 @@ class Builder:
             and block is not None
             and all(each.makes or each.aside or each.hands_on for each in block.phrases),
             tuple(each.firsts for each, _ in compiled if each.firsts),
+            {number: self.alone(each) for number, each in enumerate(required) if each.inside},
             whole,
         )
+
+    def alone(self, line: _Line) -> Block:
+        """Make a block in which there may be nothing but one statement that is required, and what stands inside it."""
+        passed = msgspec.structs.replace(line, text=line.text.replace(f"=> {REQUIRED}", f"=> {ASIDE}"))
+        return self.block([passed], None, "")
 
     def result(self, text: str) -> tuple[FactType | None, dict[str, Any]]:
         """Understand what stands to the right of `=>`: facts with commas between them, and constants."""

@@ -53,6 +53,7 @@ class Phrase(msgspec.Struct, frozen=True):
         hands_on: Whether all that stands inside its block are facts, none of which it is itself: they come in the order
             of the text, with those beside it.
         wanted: The words of which each condition wants one to begin a statement inside, where that is known.
+        insides: By the number of a condition, what may stand inside the statement that meets it; else nothing may.
         whole: Makes the fact of a statement that is one by itself, whatever stands around it; `None` if none is.
     """
 
@@ -78,6 +79,7 @@ class Phrase(msgspec.Struct, frozen=True):
     block: Block | None
     hands_on: bool
     wanted: tuple[frozenset[str], ...]
+    insides: Mapping[int, Block]
     whole: Maker | None
 
     @property

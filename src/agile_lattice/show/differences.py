@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from rich import box
 from rich.console import Console, Group
@@ -15,6 +15,7 @@ from agile_lattice.compare.comparing import told_by_rules
 from agile_lattice.compare.differences import Comparison, Difference, Effect
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.places import Place
+from agile_lattice.packets.spans import merged
 from agile_lattice.show.counterparts import counted, show_counterparts
 from agile_lattice.show.terminal import FEW, Text, located, plural, source_text
 
@@ -30,6 +31,7 @@ EFFECTS: dict[Effect, tuple[str, str]] = {
     "description-only": ("description only", "calm"),
     "no-effect": ("no effect", "calm"),
 }
+ALIKE = 10  # lines that are shown of those that were not understood for one reason
 
 
 def show_comparisons(console: Console, comparisons: Sequence[Comparison]) -> None:
@@ -126,13 +128,31 @@ def _side(values: Sequence[Text], place: Place, told: str) -> Group:
 
 
 def show_leftovers(console: Console, leftovers: Sequence[Leftover]) -> None:
-    """Print lines that were not understood, with the reason."""
+    """Print lines that were not understood, and why: of many for one reason the first, and where the others are."""
     if not leftovers:
         return
     console.print(Text("Not understood and not compared:", style="strong"))
+    alike: dict[tuple[str, ...], list[Leftover]] = {}
     for one in leftovers:
-        where = Text.assemble((f"{one.place}  ", "place"), one.text)
-        console.print(Padding(where, (0, 0, 0, 2)))
-        inside = f"in {' / '.join(one.block)}: " if one.block else ""
-        console.print(Padding(Text(f"{inside}{one.reason}", style="remedy"), (0, 0, 0, 6)))
+        alike.setdefault((one.place.file, *one.block, one.reason), []).append(one)
+    for group in alike.values():
+        first = group[0]
+        for one in group[:ALIKE]:
+            console.print(Padding(Text.assemble((f"{one.place}  ", "place"), one.text), (0, 0, 0, 2)))
+        if more := group[ALIKE:]:
+            lines = runs(each.place.line for each in more)
+            told = f"{first.place.file}:{lines}  ({plural(len(more), 'more line')}, for the same reason)"
+            console.print(Padding(Text(told, style="place"), (0, 0, 0, 2)))
+        inside = f"in {' / '.join(first.block)}: " if first.block else ""
+        console.print(Padding(Text(f"{inside}{first.reason}", style="remedy"), (0, 0, 0, 6)))
     console.print()
+
+
+def runs(lines: Iterable[int]) -> str:
+    """Return line numbers with those that follow one another taken together.
+
+    Example:
+        >>> runs([7, 4, 5, 6, 9])
+        '4-7, 9'
+    """
+    return ", ".join(f"{low}-{high}" if low < high else f"{low}" for low, high in merged((n, n) for n in lines))

@@ -87,10 +87,12 @@ class Finder:
 
     def _meet(self, found: Found) -> bool:
         """Look for statements inside that meet the conditions of a phrase; tell whether all are met."""
-        for condition, _ in found.phrase.conditions:
+        for number, (condition, _) in enumerate(found.phrase.conditions):
             for child in found.rest:
-                if child.children:
-                    continue  # a condition takes a statement away, and must not take what stands inside it
+                # A condition takes a statement away, and must not take more than it knows of what stands inside it.
+                inside = found.phrase.insides.get(number)
+                if not self._is_known(child, inside) if inside is not None else child.children:
+                    continue
                 more = self._read(condition, child.text)
                 if more is not None:
                     found.fields.update(more)
@@ -100,6 +102,12 @@ class Finder:
             else:
                 return False
         return True
+
+    def _is_known(self, statement: Statement, block: Block) -> bool:
+        """Tell whether a statement is one of a block, and all that stands inside it."""
+        found = self.find(statement, block)
+        inside = found.phrase.block if found is not None else None
+        return found is not None and (inside is None or all(self._is_known(each, inside) for each in found.rest))
 
     def _read(self, pattern: Pattern, text: str) -> Fields | None:
         key = pattern, text
