@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from agile_lattice.checks.design import Design
 from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.addresses import Address
-from agile_lattice.intent.connections import Connection
+from agile_lattice.intent.connections import PORTS, Connection
 from agile_lattice.intent.model import Device
 from agile_lattice.packets.spans import covers
 
@@ -25,10 +25,10 @@ management: [{from: lan0, source: 10.40.10.0/24, service: SERVICE}]"""
     right=_DEVICE.replace("SERVICE", "tcp/22"),
 )
 def connection_not_let_in(design: Design) -> Iterator[Found]:
-    """Find connections by SSH to a port that no entry of management lets in, or to an interface that is shut."""
+    """Find connections to a port that no entry of management lets in, or to an interface that is shut."""
     for device in design.devices:
         one = device.connection
-        if one is None or one.by != "ssh":
+        if one is None or one.by not in PORTS:
             continue
         what = _not_let_in(device, one)
         if what:
@@ -52,7 +52,7 @@ def _not_let_in(device: Device, one: Connection) -> str:
         )):  # fmt: skip
             return ""
     where = f" on {port.name}" if port is not None else ""
-    return f"it is reached by SSH at tcp/{one.port}{where}, and no entry of management lets that in"
+    return f"it is reached by {one.by.upper()} at tcp/{one.port}{where}, and no entry of management lets that in"
 
 
 def _interfaces_with(device: Device, to: str) -> Iterator[str]:

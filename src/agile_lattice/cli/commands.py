@@ -27,7 +27,7 @@ COMMANDS = {
     "capture": "fetch the configuration of devices into an archive",
     "archive": "show what an archive has, and say what is known to be good",
     "push": "bring a device in line with the intent, with a timed way back",
-    "standin": "start devices of fictional vendors to practise on",
+    "standin": "start devices to practise on, with SSH and RESTCONF",
     "observe": "show which rules are hit, and which translations are in use",
     "walk": "follow packets through the network",
     "report": "write a report",

@@ -114,8 +114,8 @@ as the kernel lists them. Which rules of the intent are there, however they are 
         out,
         "8. Devices to practise on",
         """\
-Three devices of fictional vendors run on this very system, and are reached by SSH. They are captured into an archive; \
-then somebody publishes the shop on another host, in a hurry, and by hand.""",
+Devices run on this very system: three of fictional vendors, which are reached by SSH, and one with RESTCONF. \
+They are captured into an archive; then somebody publishes the shop on another host, in a hurry, and by hand.""",
     )
     if can_practise():
         show_practice(out)

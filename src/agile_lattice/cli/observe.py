@@ -35,6 +35,8 @@ def run(arguments: Namespace) -> int:
     device = device_named(network, arguments.device)
     if device.connection is None:
         raise fail(device.place, f"the intent does not say how {device.name} is reached", "Say `connection`.")
+    if device.connection.by == "restconf":
+        raise fail(device.place, "over RESTCONF nothing is asked but the configuration", "")
     session = Session(device.name, device.connection, path if path.is_dir() else path.parent)
     observed = observe(session, network, device, catalogue_beside(path), seal_key())
     if arguments.format == "json":

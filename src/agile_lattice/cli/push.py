@@ -14,7 +14,7 @@ from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import device_named
-from agile_lattice.push.planning import Plan
+from agile_lattice.push.planning import Plan, PushRefused
 from agile_lattice.push.pushing import Pushed, Pusher
 from agile_lattice.show.differences import show_comparisons
 from agile_lattice.show.mending import show_changes
@@ -35,6 +35,10 @@ def add_arguments(command: ArgumentParser) -> None:
     command.add_argument(
         "--seconds", metavar="N", type=int, default=SECONDS,
         help=f"how long the change stays if nobody confirms it (default: {SECONDS})",
+    )  # fmt: skip
+    command.add_argument(
+        "--untimed", action="store_true",
+        help="push over RESTCONF, where a device has no way back of its own if the link is lost",
     )  # fmt: skip
     what = command.add_mutually_exclusive_group()
     what.add_argument("--yes", action="store_true", help="do not ask")
@@ -66,7 +70,12 @@ def run(arguments: Namespace) -> int:
         _show(plan)
     if arguments.dry_run:
         return 1
-    if not arguments.yes and not _agreed(arguments.device, arguments.seconds):
+    if not pusher.goes_back and not arguments.untimed:
+        raise PushRefused(
+            arguments.device, "over RESTCONF it has no way back of its own: if the link is lost, a change stays",
+            "Give --untimed to push all the same.",
+        )  # fmt: skip
+    if not arguments.yes and not _agreed(arguments.device, arguments.seconds if pusher.goes_back else 0):
         return _told(arguments, Pushed(arguments.device, "none", "nobody wanted it"))
     return _told(arguments, pusher.push(plan, lambda words: err.print(f"{arguments.device}: {words}", style="remedy")))
 
@@ -82,7 +91,8 @@ def _agreed(device: str, seconds: int) -> bool:
     """Ask whether the change is wanted."""
     if not sys.stdin.isatty():
         raise fail(Place(), "nobody can be asked here", "Give --yes to push without being asked.")
-    question = f"Make this change on {device}? It goes back after {seconds} s unless it does what it is for. [y/N] "
+    back = f"It goes back after {seconds} s" if seconds else "It is taken back while the device can be reached,"
+    question = f"Make this change on {device}? {back} unless it does what it is for. [y/N] "
     return input(question).strip().lower() in ("y", "yes")
 
 

@@ -1,4 +1,4 @@
-"""`lattice standin`: devices of the fictional vendors, to practise on."""
+"""`lattice standin`: devices to practise on: of the fictional vendors, and with RESTCONF."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import asyncio
 import signal
 import sys
 from argparse import ArgumentParser, Namespace
+from collections.abc import Callable
 from ipaddress import ip_address, ip_network
 from pathlib import Path
 from typing import get_args
@@ -14,6 +15,7 @@ from rich.text import Text
 
 from agile_lattice.cli.options import add_intent
 from agile_lattice.dialects import render_device
+from agile_lattice.intent.connections import Connection
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.notation.errors import fail
@@ -24,6 +26,7 @@ from agile_lattice.standin.device import FAULTS, Fault, Standin
 
 EXAMPLE = "lattice standin practice/quay.yaml"
 FORMATS: tuple[str, ...] = ()
+YANG = "ietf-yang"
 OURS = ip_network("127.0.0.0/8")
 
 
@@ -50,7 +53,8 @@ def run(arguments: Namespace) -> int:
     if not mine:
         raise fail(
             Place(arguments.intent), "no device of it can be stood in for",
-            f"One that can speaks one of {', '.join(VENDORS)}, and is reached by SSH at an address of {OURS}.",
+            f"One that can speaks one of {', '.join(VENDORS)} and is reached by SSH, or {YANG} by RESTCONF, at an"
+            f" address of {OURS}.",
         )  # fmt: skip
     out = console(sys.stderr)
     for each in network.devices:
@@ -62,7 +66,8 @@ def run(arguments: Namespace) -> int:
 
 def _stands_in(device: Device) -> bool:
     connection = device.connection
-    if connection is None or connection.by != "ssh" or len(device.speaks) != 1 or device.speaks[0] not in VENDORS:
+    spoken = {"ssh": {*VENDORS}, "restconf": {YANG}}.get(connection.by, set()) if connection is not None else set()
+    if connection is None or len(device.speaks) != 1 or not spoken & {*device.speaks}:
         return False
     try:
         return ip_address(connection.to) in OURS
@@ -81,32 +86,54 @@ def _faults(given: list[str], names: set[str]) -> dict[str, set[Fault]]:
 
 
 async def _serve(devices: list[Device], folder: Path, faults: dict[str, set[Fault]]) -> None:
-    from agile_lattice.standin.server import Served, keys, serve
-
-    served, out = [], console(sys.stderr)
-    for each in devices:
-        connection = each.connection
-        assert connection is not None
-        text = "".join(one.text for one in render_device(each))
-        standin = Standin(each.name, each.speaks[0], text, frozenset(faults.get(each.name, ())))
-        served.append(Served(standin, connection.to, connection.port))
-    first = devices[0].connection
-    assert first is not None
-    if not (first.key and first.known_hosts):
-        raise fail(devices[0].place, "its connection names no `key`, or no `known_hosts`", "Name the files to make.")
-    key, known_hosts = folder / first.key, folder / first.known_hosts
+    out = console(sys.stderr)
+    made = [
+        Standin(each.name, each.speaks[0], "".join(one.text for one in render_device(each)),
+                frozenset(faults.get(each.name, ())))
+        for each in devices
+    ]  # fmt: skip
+    reached = [(each, device.connection, device.place) for each, device in zip(made, devices, strict=True)]
     try:
-        running = await serve(served, keys(key, known_hosts, served), key)
+        running = await _by_ssh([each for each in reached if each[0].dialect != YANG], folder)
+        running += [_by_restconf(*each, folder) for each in reached if each[0].dialect == YANG]
     except OSError as error:
         raise fail(
             NOWHERE, f"no stand-in was started: {error.strerror or error}", "Another one may be running."
         ) from None
-    for one in served:
-        out.print(Text(f"{one.device.name}: {one.device.dialect} at {one.host} port {one.port}", style="head"))
+    for one, connection, _ in reached:
+        assert connection is not None
+        out.print(Text(f"{one.name}: {one.dialect} at {connection.to} port {connection.port}", style="head"))
     out.print(Text("Interrupt to end.", style="remedy"))
     ended = asyncio.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         asyncio.get_running_loop().add_signal_handler(number, ended.set)
     await ended.wait()
-    for server in running:
-        server.close()
+    for close in running:
+        close()
+
+
+Reached = tuple[Standin, Connection | None, Place]
+
+
+async def _by_ssh(reached: list[Reached], folder: Path) -> list[Callable[[], None]]:
+    """Let devices be reached by SSH; return what ends that."""
+    if not reached:
+        return []
+    from agile_lattice.standin.server import Served, keys, serve
+
+    _, first, place = reached[0]
+    if first is None or not (first.key and first.known_hosts):
+        raise fail(place, "its connection names no `key`, or no `known-hosts`", "Name the files to make.")
+    key, known_hosts = folder / first.key, folder / first.known_hosts
+    served = [Served(device, one.to, one.port) for device, one, _ in reached if one is not None]
+    return [server.close for server in await serve(served, keys(key, known_hosts, served), key)]
+
+
+def _by_restconf(device: Standin, one: Connection | None, place: Place, folder: Path) -> Callable[[], None]:
+    """Let a device be reached by RESTCONF; return what ends that."""
+    from agile_lattice.standin.restconf import password_in, serve
+
+    if one is None or not (one.certificate and one.password_file):
+        raise fail(place, "its connection names no `certificate`, or no `password-file`", "Name the files to make.")
+    login = f"{one.user}:{password_in(folder / one.password_file)}"
+    return serve(device, one.to, one.port, login, folder / one.certificate).shutdown

@@ -246,6 +246,7 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         whole: The command that takes a whole text, where a change is an edit of it; empty if there is none.
         back: The command that takes a change back, if it is another one: it goes on where something is not there.
         look: What prints the running state so that two times can be compared: without counters and ages.
+        resources: The top-level resources of RESTCONF that it is about, with their module.
         secrets: Regular expressions with a group, for passwords and keys in captured texts.
         shell: Whether commands are for a shell; else each is a request by itself.
         trial: How it puts a configuration on trial, if it does that by itself.
@@ -258,6 +259,7 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     whole: str = ""
     back: str = ""
     look: str = ""
+    resources: tuple[str, ...] = ()
     secrets: tuple[str, ...] = ()
     shell: bool = True
     trial: Trial = Trial()

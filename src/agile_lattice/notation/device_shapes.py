@@ -7,7 +7,6 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from agile_lattice.intent.addresses import Prefix
-from agile_lattice.intent.connections import SSH_PORT
 from agile_lattice.intent.model import Helped
 from agile_lattice.notation.translation_shapes import TranslationShape
 from agile_lattice.notation.values import (
@@ -180,22 +179,49 @@ class SettingsShape(Shape):
     identity: IPAddress | None = None
 
 
+# What goes with each way to reach a device.
+WITH: dict[str, tuple[str, ...]] = {
+    "ssh": ("user", "port", "key", "known_hosts"),
+    "restconf": ("user", "port", "certificate", "password_file", "password_variable"),
+    "namespace": (),
+}
+
+
+def _key(field: str) -> str:
+    return f"`{field.replace('_', '-')}`"
+
+
 class ConnectionShape(Shape):
-    """How a device is reached: by SSH, or in a network namespace of this system."""
+    """How a device is reached: by SSH, by RESTCONF, or in a network namespace of this system."""
 
     ssh: Name | IPAddress | None = Field(default=None, description="The host that SSH connects to.")
+    restconf: Name | IPAddress | None = Field(default=None, description="The host that has RESTCONF (RFC 8040).")
     namespace: Name | None = None
     user: Name | None = None
-    port: int = Field(default=SSH_PORT, ge=1, le=65535)
+    port: int | None = Field(default=None, ge=1, le=65535, description="22 for SSH and 443 for RESTCONF if not said.")
     key: Text | None = Field(default=None, description="The file of a private key; no secret stands in an intent.")
     known_hosts: Text | None = Field(default=None, description="The file that has the key of the host.")
+    certificate: Text | None = Field(
+        default=None, description="The file with the certificate of the host, or of who signed it."
+    )
+    password_file: Text | None = Field(default=None, description="The file that holds the password of the user.")
+    password_variable: Text | None = Field(
+        default=None, description="The environment variable that holds the password of the user."
+    )
 
     @model_validator(mode="after")
     def _one_way(self) -> ConnectionShape:
-        if (self.ssh is None) == (self.namespace is None):
-            raise ValueError("say one of `ssh` and `namespace`, or `local`")
-        if self.namespace is not None and self.model_fields_set - {"namespace"}:
+        said = {name for name in WITH if getattr(self, name) is not None}
+        if len(said) != 1:
+            raise ValueError("say one of `ssh`, `restconf` and `namespace`, or `local`")
+        (by,) = said
+        more = sorted(self.model_fields_set - {by, *WITH[by]})
+        if by == "namespace" and more:
             raise ValueError("a `namespace` takes nothing else: it is a part of this system")
+        if more:
+            raise ValueError(f"`{by}` takes {', '.join(_key(each) for each in WITH[by])}, and not {_key(more[0])}")
+        if by == "restconf" and (self.user is None or (self.password_file is None) == (self.password_variable is None)):
+            raise ValueError("`restconf` wants `user`, and one of `password-file` and `password-variable`")
         return self
 
 

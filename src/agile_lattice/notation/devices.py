@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from typing import Any, TypeVar
+from typing import Any, Literal, TypeVar
 
 from agile_lattice.intent.addresses import Prefix
-from agile_lattice.intent.connections import Connection
+from agile_lattice.intent.connections import PORTS, Connection
 from agile_lattice.intent.interfaces import Bridge, Dial, Extra, Interface
 from agile_lattice.intent.model import HELPED_OVER, Block, Device, Helped, Helper, HostEntry, Settings, Zone
 from agile_lattice.intent.permits import Listening
@@ -200,9 +200,12 @@ def _connection(shape: str | ConnectionShape | None, place: Place) -> Connection
         return Connection("local", place=place)
     if shape.namespace is not None:
         return Connection("namespace", shape.namespace, place=place)
+    by: Literal["ssh", "restconf"] = "ssh" if shape.ssh is not None else "restconf"
     return Connection(
-        "ssh", str(shape.ssh), shape.user or "", shape.port, shape.key or "", shape.known_hosts or "", place
-    )
+        by, str(shape.ssh or shape.restconf), shape.user or "", shape.port or PORTS[by], shape.key or "",
+        shape.known_hosts or "", shape.certificate or "", shape.password_file or "", shape.password_variable or "",
+        place,
+    )  # fmt: skip
 
 
 def _parted(shapes: Iterable[Prefix | AddressShape], place: Place) -> tuple[tuple[Prefix, ...], tuple[Extra, ...]]:

@@ -8,7 +8,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import AddressSet, spell_range, spell_span
-from agile_lattice.intent.connections import SSH_PORT, Connection
+from agile_lattice.intent.connections import PORTS, Connection
 from agile_lattice.intent.interfaces import UNTAGGED, Dial, Interface
 from agile_lattice.intent.model import Device, Settings
 from agile_lattice.intent.normal import normal_routes
@@ -51,8 +51,11 @@ def device_data(device: Device) -> dict[str, Any]:
 def _connection_data(one: Connection) -> Any:
     if one.by == "local":
         return "local"
-    port = one.port if one.port != SSH_PORT else None
-    more = non_empty(user=one.user, port=port, key=one.key, known_hosts=one.known_hosts)
+    more = non_empty(
+        user=one.user, port=one.port if one.port != PORTS.get(one.by, one.port) else None, key=one.key,
+        known_hosts=one.known_hosts, certificate=one.certificate, password_file=one.password_file,
+        password_variable=one.password_variable,
+    )  # fmt: skip
     return Line({one.by: one.to, **more})
 
 

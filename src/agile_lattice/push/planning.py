@@ -54,7 +54,13 @@ class Plan(msgspec.Struct, frozen=True):
 
 
 def plan_push(
-    intent: Device, archived: Mapping[str, str], now: Mapping[str, str], before: str, catalogue: Catalogue, seconds: int
+    intent: Device,
+    archived: Mapping[str, str],
+    now: Mapping[str, str],
+    before: str,
+    catalogue: Catalogue,
+    seconds: int,
+    whole: bool,
 ) -> Plan | None:
     """Work out a push; `None` if there is nothing to change.
 
@@ -65,6 +71,7 @@ def plan_push(
         before: Its running state, as its dialects print it to be compared.
         catalogue: Where dialects are looked up.
         seconds: How long the change stays if nobody confirms it.
+        whole: Whether the device takes one whole text.
 
     Raises:
         PushRefused: If the device is not as it was captured, something is withheld, or a dialect cannot be told.
@@ -82,7 +89,7 @@ def plan_push(
     if not mending.mends:
         return None
     dialects = {name: catalogue.dialect(name) for name in intent.speaks}
-    if trial_of([*dialects.values()]) is not None:
+    if whole:
         files = [file for each in mending.mends for file in each.files]
         if len(files) != 1 or any(each.how != "edited" for each in mending.mends):
             raise PushRefused(

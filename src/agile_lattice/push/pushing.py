@@ -13,10 +13,12 @@ from agile_lattice.dialects.errors import DialectError
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.intent.model import Device
 from agile_lattice.push.carrying import Carried, State, carry, take_back
+from agile_lattice.push.patching import Patched
 from agile_lattice.push.planning import Plan, PushRefused, look_script, plan_push, still_differs, trial_of
 from agile_lattice.push.trials import OnTrial, put_on_trial
-from agile_lattice.transport.capturing import capture
+from agile_lattice.transport.capturing import capture, resources_of, session_of
 from agile_lattice.transport.errors import TransportError
+from agile_lattice.transport.restconf import Restconf
 from agile_lattice.transport.sessions import Session
 
 FOR_THE_CHANGE = 60  # seconds that the programs of the device may take
@@ -57,10 +59,15 @@ class Pusher:
         if intent.connection is None:
             raise PushRefused(intent.name, "the intent does not say how it is reached", "Say `connection`.")
         self.intent, self.archive, self.catalogue, self.seal = intent, archive, catalogue, seal
-        self.session = Session(intent.name, intent.connection, folder)
+        self.session = session_of(intent.name, intent.connection, folder)
         self.dialects = [catalogue.dialect(each) for each in intent.speaks]
         self.trial = trial_of(self.dialects)
-        self.revision = ""  # of the configuration that a trial follows
+        self.revision = ""  # of the configuration that a change follows
+
+    @property
+    def goes_back(self) -> bool:
+        """Whether the device takes a change back by itself, if nobody confirms it."""
+        return not isinstance(self.session, Restconf)
 
     def plan(self, seconds: int) -> Plan | None:
         """Work out the change; `None` if there is nothing to change.
@@ -75,22 +82,29 @@ class Pusher:
         except ArchiveError:
             raise PushRefused(name, "the archive has no capture of it", "Capture it first, and look at it.") from None
         before = self._looked()
-        if self.trial is not None:
+        if isinstance(self.session, Restconf):
+            self.revision = before
+        elif self.trial is not None:
             self.revision = self.session.command(self.trial.revision).output.strip()
         now = self._captured()
         if self._looked() != before:
             raise PushRefused(name, "it changes while it is looked at", "Try again when nobody works on it.")
-        return plan_push(self.intent, archived, now, before, self.catalogue, seconds)
+        whole = self.trial is not None or isinstance(self.session, Restconf)
+        return plan_push(self.intent, archived, now, before, self.catalogue, seconds, whole)
 
     def push(self, plan: Plan, tell: Callable[[str], None] = lambda words: None) -> Pushed:
         """Make a change that was worked out, and keep it if it does what it is for.
 
         Raises:
-            TransportError: If the device cannot be reached any more: it goes back by itself then.
+            TransportError: If the device cannot be reached any more: it goes back by itself then, if it does that.
         """
         self._kept(self._captured())  # the state to come back to
-        carried: Carried | OnTrial
-        if self.trial is not None:
+        carried: Carried | OnTrial | Patched
+        if isinstance(self.session, Restconf):
+            carried = Patched(self.session, plan.load, resources_of(self.dialects))
+            carried.make(self.revision)
+            state = carried.state
+        elif self.trial is not None:
             carried = put_on_trial(self.session, self.trial, plan.load, self.revision)
             state = carried.state
         else:
@@ -111,7 +125,7 @@ class Pusher:
         state = carried.decide("confirm")
         if state != "kept":
             return self._not_kept(state, "the confirmation came too late")
-        if self.trial is not None and self.trial.save:
+        if self.trial is not None and self.trial.save and isinstance(self.session, Session):
             tell("confirmed; saving it")
             saved = self.session.command(self.trial.save)
             if saved.code:
@@ -122,6 +136,8 @@ class Pusher:
 
     def take_back(self) -> State:
         """Take back a push that did not end; return what became of it, or nothing if there is none."""
+        if isinstance(self.session, Restconf):
+            return ""
         if self.trial is None:
             return take_back(self.session)
         return "" if self.session.command(self.trial.back).code else "back"
@@ -136,6 +152,8 @@ class Pusher:
         return Pushed(self.intent.name, outcome, reasons.get(state, said.splitlines()[-1] if said else ""))
 
     def _looked(self) -> str:
+        if isinstance(self.session, Restconf):
+            return self.session.tag()
         if self.trial is not None:
             return self.session.command(self.dialects[0].running.look).output
         return self.session.run(look_script(self.dialects)).output

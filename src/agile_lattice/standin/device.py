@@ -24,11 +24,16 @@ FAULTS: dict[Fault, str] = {
     "shuffle": "prints interfaces and routes in another order than they were written in",
     "restart": "starts again, with what is saved, when a configuration comes on trial",
 }
+SLOW = 2.0  # seconds
 LONGEST = 3600  # seconds that a configuration may be on trial
 
 
 class Refused(Exception):
     """The device does not do what it was told; the message says why."""
+
+
+class Moved(Refused):
+    """The running configuration is another one than was said."""
 
 
 class Trial(msgspec.Struct):
@@ -108,13 +113,31 @@ class Standin:
         if self.on_trial:
             raise Refused("another configuration is on trial")
         if revision != self.revision:
-            raise Refused(f"the running configuration is {self.revision}, not {revision}")
+            raise Moved(f"the running configuration is {self.revision}, not {revision}")
         self._checked(text)
         before = self.running
         self._running = _half(before, text) if "half" in self.faults else text
         self._trial = Trial(before, self._clock() + seconds)
         if "restart" in self.faults:
             self.restart()
+
+    def replace(self, text: str, revision: str) -> None:
+        """Take a configuration for good, and save it; there is no trial.
+
+        Args:
+            text: The whole configuration.
+            revision: That of the configuration that it is meant to follow.
+
+        Raises:
+            Refused: If it cannot be read, or the running one is not that one.
+        """
+        if revision != self.revision:
+            raise Moved(f"the running configuration is {self.revision}, not {revision}")
+        self._checked(text)
+        if "restart" in self.faults:
+            self.restart()
+        else:
+            self._running = self.saved = text
 
     def confirm(self) -> None:
         """Let the configuration on trial stay.

@@ -10,10 +10,9 @@ import asyncssh
 import msgspec
 
 from agile_lattice.standin.commands import Console, Leave
-from agile_lattice.standin.device import Refused, Standin
+from agile_lattice.standin.device import SLOW, Refused, Standin
 
 END = "."  # a line that ends a configuration which is typed
-SLOW = 2.0  # seconds
 REFUSED = 1  # exit code
 
 

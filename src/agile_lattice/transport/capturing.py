@@ -8,9 +8,12 @@ import re
 import secrets
 import shlex
 from collections.abc import Iterable, Iterator, Sequence
+from pathlib import Path
 
 from agile_lattice.dialects.dialect import Dialect
+from agile_lattice.intent.connections import Connection
 from agile_lattice.transport.errors import TransportError
+from agile_lattice.transport.restconf import Restconf
 from agile_lattice.transport.sessions import Session
 
 NOT_THERE = 127  # what a shell exits with if there is no such program
@@ -18,11 +21,16 @@ SEALED = "sealed:"
 PLAIN = re.compile(r"[A-Za-z0-9][\w.@-]{0,120}")  # names of files that devices tell
 
 
-def capture(session: Session, dialects: Sequence[Dialect], seal: bytes) -> dict[str, str]:
+def session_of(device: str, connection: Connection, folder: Path) -> Session | Restconf:
+    """Return the way to a device that its connection says; file names in it begin in a folder."""
+    return (Restconf if connection.by == "restconf" else Session)(device, connection, folder)
+
+
+def capture(session: Session | Restconf, dialects: Sequence[Dialect], seal: bytes) -> dict[str, str]:
     """Fetch the configuration of a device.
 
     Args:
-        session: A shell on the device.
+        session: A shell on the device, or its RESTCONF.
         dialects: Those that it speaks.
         seal: The key by which passwords and keys are made unreadable before anything else happens to the texts.
 
@@ -32,19 +40,32 @@ def capture(session: Session, dialects: Sequence[Dialect], seal: bytes) -> dict[
     Raises:
         TransportError: If the device is not reached, a program fails, or a dialect says nothing of how it is asked.
     """
-    silent = next((each.name for each in dialects if not each.running.capture), None)
+    by_resource = isinstance(session, Restconf)
+    silent = next(
+        (each.name for each in dialects if not (each.running.resources if by_resource else each.running.capture)), None
+    )
     if silent is not None:
+        how, where = (
+            ("by RESTCONF", "[running] resources") if by_resource else ("a running system", "[running.capture]")
+        )
         raise TransportError(
-            session.device, f"the dialect {silent} does not say how a running system is asked",
-            remedy="Say it in the file of the dialect, under [running.capture].",
+            session.device, f"the dialect {silent} does not say how {how} is asked",
+            remedy=f"Say it in the file of the dialect, under {where}.",
         )  # fmt: skip
     asked = [each for dialect in dialects for each in dialect.running.capture.items()]
     hidden = [re.compile(each) for dialect in dialects for each in dialect.running.secrets]
-    if all(each.running.shell for each in dialects):
+    if isinstance(session, Restconf):
+        texts = {dialects[0].forms[0].file: session.configuration(resources_of(dialects))[0]}
+    elif all(each.running.shell for each in dialects):
         texts = ask(session, asked)
     else:
         texts = {name: _told(session, command) for name, command in asked}
     return {name: sealed(text, hidden, seal) for name, text in texts.items()}
+
+
+def resources_of(dialects: Iterable[Dialect]) -> list[str]:
+    """Return the top-level resources of RESTCONF that some dialects are about."""
+    return [each for dialect in dialects for each in dialect.running.resources]
 
 
 def _told(session: Session, command: str) -> str:

@@ -10,9 +10,8 @@ import msgspec
 
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.intent.model import Device
-from agile_lattice.transport.capturing import capture
+from agile_lattice.transport.capturing import capture, session_of
 from agile_lattice.transport.errors import TransportError
-from agile_lattice.transport.sessions import Session
 
 AT_ONCE = 16  # connections
 
@@ -55,7 +54,7 @@ def _captured(device: Device, catalogue: Catalogue, folder: Path, seal: bytes) -
     try:
         if device.connection is None:
             raise TransportError(device.name, "the intent does not say how it is reached", remedy="Say `connection`.")
-        session = Session(device.name, device.connection, folder)
+        session = session_of(device.name, device.connection, folder)
         dialects = [catalogue.dialect(each) for each in device.speaks]
         return Captured(device.name, capture(session, dialects, seal))
     except TransportError as error:

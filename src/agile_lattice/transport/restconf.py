@@ -1,0 +1,233 @@
+"""RESTCONF (RFC 8040) on devices: their configuration by resource, and changes as one YANG Patch (RFC 8072).
+
+A change is bound by the entity tag of the datastore to the configuration that it was worked out for (RFC 8040, 3.5.2):
+the device refuses it if that is not the running one any more. A patch is made as a whole or not at all.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import http.client
+import json
+import os
+import re
+import ssl
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from agile_lattice.intent.connections import Connection
+from agile_lattice.transport.errors import TransportError
+
+SECONDS = 60.0
+LARGEST = 64 * 2**20  # bytes of an answer
+TRIES = 3  # if somebody changes the configuration while it is fetched
+DATA, PATCH = "application/yang-data+json", "application/yang-patch+json"
+OTHERS = 0o077  # of a file's mode: what others than its owner may do
+LINK = re.compile(r"<Link\b[^>]*?\brel\s*=\s*[\"']restconf[\"'][^>]*>")
+HREF = re.compile(r"\bhref\s*=\s*[\"']([^\"']+)[\"']")
+CAUSES = {
+    401: ("the login was refused", "Check the user and the password."),
+    403: ("the user may not do that", "Check what the device lets this user do."),
+    412: ("it changed since the change was worked out", "Capture it again, and look at the difference."),
+}
+
+
+class Reply(msgspec.Struct, frozen=True):
+    """What a device answered: the status, the entity tag of the resource, and the body."""
+
+    status: int
+    tag: str
+    body: str
+
+
+class RestconfError(TransportError):
+    """A device answered, and did not do what it was asked.
+
+    Attributes:
+        status: The status of its answer.
+    """
+
+    def __init__(self, device: str, reply: Reply, asked: str) -> None:
+        self.status = reply.status
+        cause, remedy = CAUSES.get(reply.status, (f"{asked} failed", ""))
+        super().__init__(device, cause, _said(reply), remedy)
+
+
+class Restconf:
+    """RESTCONF on a device. Each request is a connection of its own, so that a lost one is noticed.
+
+    Args:
+        device: The device's name.
+        connection: How it is reached.
+        folder: Where file names of the connection begin: that of the intent.
+    """
+
+    def __init__(self, device: str, connection: Connection, folder: Path = Path()) -> None:
+        self.device, self.connection, self.folder = device, connection, folder
+        self._root = ""
+
+    def configuration(self, resources: Sequence[str]) -> tuple[str, str]:
+        """Fetch top-level resources of the configuration.
+
+        Args:
+            resources: Their names, with the module: `ietf-interfaces:interfaces`.
+
+        Returns:
+            One JSON document of those that are there (RFC 7951), and the entity tag of the datastore.
+
+        Raises:
+            TransportError: If the device is not reached, does not answer as it should, or is changed all the time.
+        """
+        for _ in range(TRIES):
+            tag, found = self.tag(), dict[str, Any]()
+            for each in resources:
+                reply = self._ask("GET", f"{self._api()}/data/{each}?content=config", missing=True)
+                found |= self._document(reply.body, each) if reply.status == http.client.OK else {}
+            if self.tag() == tag:
+                return json.dumps(found, indent=2) + "\n", tag
+        raise TransportError(
+            self.device, "it changes while it is looked at", remedy="Try again when nobody works on it."
+        )
+
+    def tag(self) -> str:
+        """Return the entity tag of the datastore: another one after every change; empty if the device tells none."""
+        return self._ask("HEAD", f"{self._api()}/data").tag
+
+    def replace(self, before: str, after: str, tag: str) -> None:
+        """Put one configuration in the place of another, all of it or nothing.
+
+        Args:
+            before: The document that was fetched.
+            after: The one to be.
+            tag: The entity tag of the datastore that `before` is of.
+
+        Raises:
+            RestconfError: If the device does not do it: it is as it was.
+            TransportError: If the link was lost, and nothing is known.
+        """
+        if not tag:
+            raise TransportError(self.device, "it tells no entity tag, to which a change could be bound")
+        patch = {"patch-id": f"lattice-{hashlib.sha256(after.encode()).hexdigest()[:12]}",
+                 "edit": edits(json.loads(before), json.loads(after))}  # fmt: skip
+        self._ask(
+            "PATCH", f"{self._api()}/data", json.dumps({"ietf-yang-patch:yang-patch": patch}),
+            {"Content-Type": PATCH, "If-Match": tag},
+        )  # fmt: skip
+
+    def _api(self) -> str:
+        """Return where RESTCONF begins on the device (RFC 8040, 3.1)."""
+        if not self._root:
+            body = self._ask("GET", "/.well-known/host-meta", headers={"Accept": "application/xrd+xml"}).body
+            link = LINK.search(body)
+            href = HREF.search(link[0]) if link else None
+            if href is None:
+                raise TransportError(self.device, "it does not say where RESTCONF begins", "/.well-known/host-meta")
+            self._root = href[1].rstrip("/")
+        return self._root
+
+    def _document(self, body: str, resource: str) -> dict[str, Any]:
+        try:
+            found = json.loads(body)
+        except (ValueError, RecursionError):
+            found = None
+        if not isinstance(found, dict) or resource not in found:
+            raise TransportError(self.device, "its answer is not the JSON of RFC 7951", resource)
+        return {resource: found[resource]}
+
+    def _ask(
+        self, method: str, path: str, body: str = "", headers: Mapping[str, str] | None = None, missing: bool = False
+    ) -> Reply:
+        """Make one request, and return the answer; one that says `not found` only if that may be."""
+        sent = {"Accept": DATA, "Authorization": self._login(), **(headers or {})}
+        host, port = self.connection.to, self.connection.port
+        link = http.client.HTTPSConnection(host, port, timeout=SECONDS, context=self._trusted())
+        try:
+            link.request(method, path, body.encode() or None, sent)
+            answer = link.getresponse()
+            text = answer.read(LARGEST + 1)
+            reply = Reply(answer.status, answer.getheader("ETag", ""), text.decode(errors="replace"))
+        except ssl.SSLCertVerificationError as error:
+            said = self._fingerprint() or error.verify_message
+            raise TransportError(
+                self.device, "its certificate is not known, or is another one", said,
+                "Compare the fingerprint by another way, and put the certificate into the file of `certificate`.",
+            ) from None  # fmt: skip
+        except TimeoutError:
+            raise TransportError(self.device, "it did not answer in time") from None
+        except ConnectionRefusedError:
+            raise TransportError(self.device, "it refuses the connection") from None
+        except (OSError, http.client.HTTPException) as error:
+            raise TransportError(self.device, "the link was lost, or there is none", str(error)) from None
+        finally:
+            link.close()
+        if len(text) > LARGEST:
+            raise TransportError(self.device, "its answer is too long", f"more than {LARGEST // 2**20} MB")
+        if reply.status >= http.client.BAD_REQUEST and not (missing and reply.status == http.client.NOT_FOUND):
+            raise RestconfError(self.device, reply, f"{method} {path}")
+        return reply
+
+    def _trusted(self) -> ssl.SSLContext:
+        name = self.connection.certificate
+        try:
+            return ssl.create_default_context(cafile=str(self.folder / Path(name).expanduser()) if name else None)
+        except OSError as error:
+            raise TransportError(
+                self.device, "the file of its certificate cannot be used", f"{name}: {error}"
+            ) from None
+
+    def _fingerprint(self) -> str:
+        try:
+            pem = ssl.get_server_certificate((self.connection.to, self.connection.port), timeout=SECONDS)
+        except OSError:
+            return ""
+        return f"SHA256 fingerprint {hashlib.sha256(ssl.PEM_cert_to_DER_cert(pem)).hexdigest()}"
+
+    def _login(self) -> str:
+        login = f"{self.connection.user}:{self._password()}"
+        return f"Basic {base64.b64encode(login.encode()).decode()}"
+
+    def _password(self) -> str:
+        name = self.connection.password_variable
+        if name:
+            if name not in os.environ:
+                raise TransportError(self.device, "there is no password for it", f"the environment has no {name}")
+            return os.environ[name]
+        path = self.folder / Path(self.connection.password_file).expanduser()
+        try:
+            if path.stat().st_mode & OTHERS:
+                raise TransportError(
+                    self.device, "others may read the file of its password", str(path), f"chmod 600 {path}"
+                )
+            return path.read_text(encoding="utf-8").strip()
+        except OSError as error:
+            raise TransportError(self.device, "there is no password for it", f"{path}: {error.strerror}") from None
+
+
+def edits(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """Return the edits of a YANG Patch that make one document of another, a top-level resource at a time.
+
+    Example:
+        >>> edits({"a:x": 1, "a:y": 2}, {"a:x": 1})
+        [{'edit-id': 'a:y', 'operation': 'remove', 'target': '/a:y'}]
+    """
+    found: list[dict[str, Any]] = []
+    for name in {**before, **after}:
+        if before.get(name) == after.get(name):
+            continue
+        operation = "remove" if name not in after else "replace" if name in before else "create"
+        value = {"value": {name: after[name]}} if name in after else {}
+        found.append({"edit-id": name, "operation": operation, "target": f"/{name}", **value})
+    return found
+
+
+def _said(reply: Reply) -> str:
+    """Return the first message of the errors in an answer (RFC 8040, 7.1)."""
+    for key in ("error-message", "error-tag"):
+        found = re.search(rf'"{key}"\s*:\s*"((?:[^"\\]|\\.)*)"', reply.body)
+        if found:
+            return str(json.loads(f'"{found[1]}"'))
+    return f"status {reply.status}"

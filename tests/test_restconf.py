@@ -1,0 +1,258 @@
+"""RESTCONF: captures and pushes on a stand-in, and what that answers to a client that is not ours."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import json
+import ssl
+import subprocess
+import tempfile
+import urllib.request
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from urllib.error import HTTPError
+
+import pytest
+
+from agile_lattice.cli.main import main
+from agile_lattice.dialects import render_device
+from agile_lattice.notation.loading import load
+from agile_lattice.standin.device import Fault, Standin
+from agile_lattice.standin.restconf import certified, password_in, serve
+from agile_lattice.transport.restconf import Restconf
+from test_real import linted, needs
+from test_standin import LATTICE, free_port
+
+HOST, NAME = "127.0.70.9", "light-router"
+INTENT = """lattice: 1
+devices:
+  light-router:
+    speaks: [ietf-yang]
+    connection:
+      {restconf: 127.0.70.9, port: PORT, user: keeper, password-file: keys/password, certificate: keys/light.pem}
+    interfaces:
+      sea: {address: 203.0.113.34/28, description: to the provider}
+      hall: {address: 10.70.9.1/24}
+    routes:
+      - {to: default, via: 203.0.113.33}
+      - {to: 10.70.16.0/20, via: 10.70.9.9}
+"""
+
+
+class Light:
+    """A stand-in with RESTCONF, and the folder of its intent."""
+
+    def __init__(self, folder: Path, device: Standin, port: int, capsys: pytest.CaptureFixture[str]) -> None:
+        self.folder, self.device, self.port, self.capsys = folder, device, port, capsys
+        self.intent = folder / "light.yaml"
+
+    def lattice(self, *words: str) -> tuple[int, str]:
+        self.capsys.readouterr()
+        code = main([*words])
+        said = self.capsys.readouterr()
+        return code, " ".join((said.out + said.err).split())
+
+    def captured(self) -> None:
+        assert self.lattice("capture", "light.yaml", "--into", "archive")[0] == 0
+
+    def push(self, *more: str) -> tuple[int, str]:
+        return self.lattice("push", "light.yaml", "archive", "--device", NAME, "--yes", *more)
+
+    def meant(self, old: str, new: str) -> None:
+        assert old in self.intent.read_text()
+        self.intent.write_text(self.intent.read_text().replace(old, new))
+
+    def asked(self, path: str, method: str = "GET", body: object = None, **headers: str) -> tuple[int, str, str]:
+        """Ask with Python's own client; return the status, the entity tag and the body."""
+        login = base64.b64encode(f"keeper:{(self.folder / 'keys' / 'password').read_text().strip()}".encode()).decode()
+        sent = {"Authorization": f"Basic {login}", **{key.replace("_", "-"): value for key, value in headers.items()}}
+        data = json.dumps(body).encode() if body is not None else None
+        request = urllib.request.Request(f"https://{HOST}:{self.port}{path}", data, sent, method=method)
+        trusted = ssl.create_default_context(cafile=str(self.folder / "keys" / "light.pem"))
+        try:
+            with urllib.request.urlopen(request, timeout=20, context=trusted) as answer:
+                return answer.status, answer.headers.get("ETag", ""), answer.read().decode()
+        except HTTPError as error:
+            return error.code, "", error.read().decode()
+
+
+@pytest.fixture
+def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    monkeypatch.setenv("COLUMNS", "200")
+    return tmp_path
+
+
+@contextmanager
+def light(folder: Path, capsys: pytest.CaptureFixture[str], *faults: Fault) -> Iterator[Light]:
+    port = free_port()
+    (folder / "light.yaml").write_text(INTENT.replace("PORT", str(port)))
+    text = render_device(load(folder / "light.yaml").devices[0])[0].text
+    device = Standin(NAME, "ietf-yang", text, frozenset(faults))
+    password = password_in(folder / "keys" / "password")
+    server = serve(device, HOST, port, f"keeper:{password}", folder / "keys" / "light.pem")
+    try:
+        yield Light(folder, device, port, capsys)
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+def test_a_device_is_captured_changed_and_captured_again(folder: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    with light(folder, capsys) as here:
+        here.captured()
+        assert here.lattice("prove", "light.yaml", "archive")[0] == 0
+        before = json.loads(here.device.running)
+        here.meant("10.70.9.9}", "10.70.9.8}")
+        code, said = here.push()
+        assert code == 2 and "no way back of its own" in said and json.loads(here.device.running) == before
+        code, said = here.push("--untimed")
+        assert code == 0 and "known to be good" in said, said
+        assert here.lattice("prove", "light.yaml", "archive@good")[0] == 0
+        after = json.loads(here.device.running)
+        assert after["ietf-interfaces:interfaces"] == before["ietf-interfaces:interfaces"]
+        assert "10.70.9.8" in json.dumps(after["ietf-routing:routing"])
+        assert here.push("--untimed")[1].endswith("it is as the intent says")
+        code, said = here.lattice("observe", "light.yaml", "--device", NAME)
+        assert code == 2 and "nothing is asked but the configuration" in said
+
+
+# What goes wrong, and what is said of it; whether the change is there then.
+WRONG: dict[Fault, tuple[str, bool]] = {
+    "refuse": ("as it was before: there is no room for another configuration", False),
+    "half": ("as it was before: still different: route 10.70.16.0/20", False),
+    "restart": ("as it was before: still different: route 10.70.16.0/20", False),
+    "drop": ("changed, and known to be good", True),  # the answer was lost, and the change was made
+    "shuffle": ("changed, and known to be good", True),
+}
+
+
+@pytest.mark.parametrize("fault", WRONG)
+def test_whatever_goes_wrong_the_device_is_old_or_new(
+    fault: Fault, folder: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    with light(folder, capsys, fault) as here:
+        here.captured()
+        before = here.device.running
+        here.meant("10.70.9.9}", "10.70.9.8}")
+        code, said = here.push("--untimed")
+        words, made = WRONG[fault]
+        assert words in said and code == (0 if made else 1), said
+        if made:
+            assert "10.70.9.8" in here.device.running and "10.70.9.9" not in here.device.running
+        else:
+            assert json.loads(here.device.running) == json.loads(before)
+
+
+def test_a_change_of_somebody_else_in_between_is_not_undone(
+    folder: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with light(folder, capsys) as here:
+        here.captured()
+        here.meant("10.70.9.9}", "10.70.9.8}")
+        theirs = here.device.running.replace("to the provider", "to somebody else")
+        replace = Restconf.replace
+
+        def in_between(session: Restconf, before: str, after: str, tag: str) -> None:
+            here.device.replace(theirs, here.device.revision)
+            replace(session, before, after, tag)
+
+        monkeypatch.setattr(Restconf, "replace", in_between)
+        code, said = here.push("--untimed")
+        assert code == 1 and "it changed since the change was worked out" in said, said
+        assert here.device.running == theirs
+        code, said = here.push("--untimed")
+        assert code == 2 and "not any more as it was captured" in said, said
+
+
+def test_who_is_not_known_is_not_spoken_with(
+    folder: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with light(folder, capsys) as here:
+        secret = (folder / "keys" / "password").read_text().strip()
+        pem = (folder / "keys" / "light.pem").read_text()
+        other = folder / "keys" / "other.pem"
+        certified(other, HOST)
+        here.meant("keys/light.pem", "keys/other.pem")
+        code, said = here.lattice("capture", "light.yaml", "--into", "archive")
+        told = hashlib.sha256(ssl.PEM_cert_to_DER_cert(pem)).hexdigest()
+        assert code == 2 and "certificate is not known" in said and told in said, said
+        here.meant("keys/other.pem", "keys/light.pem")
+        here.meant("password-file: keys/password", "password-variable: KEEPER")
+        code, said = here.lattice("capture", "light.yaml", "--into", "archive")
+        assert code == 2 and "the environment has no KEEPER" in said, said
+        monkeypatch.setenv("KEEPER", "wrong")
+        code, said = here.lattice("capture", "light.yaml", "--into", "archive")
+        assert code == 2 and "the login was refused" in said, said
+        monkeypatch.setenv("KEEPER", secret)
+        code, told = here.lattice("capture", "light.yaml", "--into", "archive")
+        assert code == 0 and secret not in said + told
+        here.meant("password-variable: KEEPER", "password-file: keys/password")
+        (folder / "keys" / "password").chmod(0o644)
+        code, said = here.lattice("capture", "light.yaml", "--into", "archive")
+        assert code == 2 and "others may read the file" in said and "chmod 600" in said
+    code, said = here.lattice("capture", "light.yaml", "--into", "archive")
+    assert code == 2 and secret not in said
+
+
+@needs("yanglint")
+def test_what_it_answers_to_others_is_what_the_rfc_says(folder: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    with light(folder, capsys) as here:
+        assert "href='/restconf'" in here.asked("/.well-known/host-meta")[2]
+        status, tag, body = here.asked("/restconf/data")
+        assert status == 200 and tag
+        with tempfile.TemporaryDirectory() as name:
+            linted(name, "config.json", json.dumps(json.loads(body)["ietf-restconf:data"]), "xml")
+        hall = here.asked("/restconf/data/ietf-interfaces:interfaces/interface=hall/ietf-ip:ipv4/address=10.70.9.1")[2]
+        assert json.loads(hall) == {"ietf-ip:address": [{"ip": "10.70.9.1", "prefix-length": 24}]}
+        route = "/restconf/data/ietf-routing:routing/control-plane-protocols/control-plane-protocol"
+        assert here.asked(route)[0] == 200
+        assert here.asked("/restconf/data/ietf-interfaces:interfaces/interface=attic")[0] == 404
+        assert here.asked("/elsewhere")[0] == 404
+        assert here.asked("/restconf/data", Accept="application/yang-data+xml")[0] == 406
+        assert here.asked("/restconf/data", "DELETE")[0] == 405
+        patch = {"Content_Type": "application/yang-patch+json"}
+        assert here.asked("/restconf/data", "PATCH", {}, Content_Type="text/plain")[0] == 415
+        assert here.asked("/restconf/data", "PATCH", {"more": 1}, **patch)[0] == 400
+        gone = {"edit-id": "1", "operation": "remove", "target": "/ietf-routing:routing"}
+        wanted = {"ietf-yang-patch:yang-patch": {"patch-id": "p", "edit": [gone]}}
+        assert here.asked("/restconf/data", "PATCH", wanted, If_Match='"stale"', **patch)[0] == 412
+        # All of it or nothing: the second edit cannot be done.
+        twice = {"edit-id": "2", "operation": "create", "target": "/ietf-interfaces:interfaces", "value": {}}
+        both = {"ietf-yang-patch:yang-patch": {"patch-id": "q", "edit": [gone, twice]}}
+        assert here.asked("/restconf/data", "PATCH", both, If_Match=tag, **patch)[0] == 409
+        assert here.asked("/restconf/data")[1] == tag
+        assert here.asked("/restconf/data", "PATCH", wanted, If_Match=tag, **patch)[0] == 200
+        assert here.asked("/restconf/data/ietf-routing:routing")[0] == 404
+        # What has been taken away is no failure of a capture: it is not there.
+        here.captured()
+        code, said = here.lattice("diff", "light.yaml", "archive")
+        assert code == 1 and "route 10.70.16.0/20" in said, said
+
+
+def test_how_a_device_is_reached_is_said_one_way(folder: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    (folder / "light.yaml").write_text(INTENT.replace("PORT", "443"))
+    here = Light(folder, Standin(NAME, "ietf-yang", "{}"), 443, capsys)
+    text = here.intent.read_text()
+    for old, new, said in (
+        ("user: keeper, ", "", "wants `user`, and one of `password-file` and `password-variable`"),
+        ("password-file: keys/password", "key: keys/id", "takes `user`, `port`, `certificate`"),
+        ("{restconf: 127.0.70.9,", "{restconf: 127.0.70.9, ssh: 127.0.70.9,", "say one of `ssh`, `restconf`"),
+    ):
+        here.intent.write_text(text.replace(old, new))
+        code, told = here.lattice("check", "light.yaml")
+        assert code == 2 and "light.yaml:" in told and said in told, told
+
+
+def test_the_command_serves_it(folder: Path) -> None:
+    port = free_port()
+    (folder / "light.yaml").write_text(INTENT.replace("PORT", str(port)))
+    with subprocess.Popen([LATTICE, "standin", "light.yaml"], cwd=folder, stderr=subprocess.PIPE, text=True) as process:
+        assert process.stderr is not None
+        assert any("Interrupt to end" in line for line in process.stderr)
+        assert main(["capture", "light.yaml", "--into", "archive"]) == 0
+        process.terminate()
+        assert process.wait(20) == 0
