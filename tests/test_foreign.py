@@ -62,3 +62,33 @@ def test_a_list_that_is_not_known_is_asked_although_it_has_no_rule() -> None:
     header = Header(Address.parse(source), Address.parse(to), "udp", port)
     [said] = told(device_of("nftables"), "nftables", text, [(side, header)])
     assert isinstance(said, str) and "rules:" in said
+
+
+def test_by_which_jumps_packets_come_to_a_line_is_told() -> None:
+    text = """table inet f {
+    chain web {
+        tcp dport 443 accept
+    }
+    chain hosts {
+        ip daddr 10.1.0.7 jump web
+        ip daddr 10.1.0.8 return
+        drop
+    }
+    chain forward {
+        type filter hook forward priority 0; policy drop;
+        ct state established,related accept
+        iifname "in0" jump hosts
+        iifname "in1" goto web
+        accept
+    }
+}"""
+    found = al.read("edge", ["nftables"], {"f.nft": text})
+    assert not found.leftovers
+    told = {
+        (int(each.place.told.split(":")[1].split()[0]), each.place.jumps)
+        for each in found.device.permits
+        if each.place.line
+    }
+    assert {(3, (13, 6)), (3, ()), (8, (13,)), (15, ())} <= told, told
+    inner = next(each.place for each in found.device.permits if each.place.jumps == (13, 6))
+    assert inner.told == "f.nft:3 (by the jumps in lines 13, 6)"

@@ -211,7 +211,8 @@ class Passing:
             if matches(rule, header, self.arrives, self.leaves):
                 subject = tested[number].subject
                 self.stages.append(Stage("permits", header, header, subject, rule.place, tested[:number]))
-                return None if rule.verdict == "pass" else ("dropped", f"denied by {subject} on {self.device.name}")
+                by = subject if rule.name or not rule.place.line else f"the rule in {rule.place}"
+                return None if rule.verdict == "pass" else ("dropped", f"denied by {by} on {self.device.name}")
         if rules:
             self.stages.append(Stage("permits", header, header, tested=tested))
             return "dropped", f"no permit on {self.device.name} matches"

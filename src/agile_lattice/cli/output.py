@@ -36,7 +36,8 @@ def _plain(value: Any) -> Any:
         return value.encode("utf-8", "backslashreplace").decode()  # a file's name need not be UTF-8
     if isinstance(value, Place):
         column = {"column": value.column} if value.column else {}
-        return {"file": _plain(value.file), "line": value.line, **column} if value.line else None
+        jumps = {"jumps": [*value.jumps]} if value.jumps else {}
+        return {"file": _plain(value.file), "line": value.line, **column, **jumps} if value.line else None
     if isinstance(value, Address | Prefix | AddressSet):
         return str(value)
     if isinstance(value, msgspec.Struct):

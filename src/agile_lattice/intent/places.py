@@ -21,6 +21,7 @@ class Place(msgspec.Struct, frozen=True, eq=False, gc=False):
         parts: Places of the value's members, by key or by index from 0.
         column: Column of a single value, from 1; 0 if unknown.
         width: How many characters wide it is written.
+        jumps: Lines of the file whose jumps lead there, the outermost first: a chain may be jumped to from several.
     """
 
     file: str = ""
@@ -28,6 +29,20 @@ class Place(msgspec.Struct, frozen=True, eq=False, gc=False):
     parts: Mapping[str | int, Place] | None = None
     column: int = 0
     width: int = 0
+    jumps: tuple[int, ...] = ()
+
+    @property
+    def told(self) -> str:
+        """The file, the line, and how packets get there if it is by jumps."""
+        return f"{self}{self.way}"
+
+    @property
+    def way(self) -> str:
+        """By which jumps packets get there, in words; empty if by none."""
+        if not self.jumps:
+            return ""
+        plural = "s" if len(self.jumps) > 1 else ""
+        return f" (by the jump{plural} in line{plural} {', '.join(map(str, self.jumps))})"
 
     def at(self, *path: str | int) -> Place:
         """Return the place of the member that `path` leads to, or the nearest known one above it."""

@@ -58,19 +58,19 @@ def counterpart_rows(found: Counterparts) -> list[tuple[str, str, str, str, str]
     for one in found.rules:
         others = [each for each in one.otherwise if not each.stray]
         said = STANDINGS[one.standing][0] + (f"; not certain: {one.unless}" if one.unless else "")
-        lines = ", ".join(str(each) for each in one.same if each.line)
+        lines = ", ".join(each.told for each in one.same if each.line)
         rows.append((f"{STAGES[one.stage]} {one.name}".rstrip(), one.does, said, lines, _in_words(others)))
     for each in found.beyond:
         if not each.packets.stray:
             rows.append(
-                (STAGES[each.stage], "", "only on the device", str(each.packets.place), _in_words([each.packets]))
+                (STAGES[each.stage], "", "only on the device", each.packets.place.told, _in_words([each.packets]))
             )
     rows += [("", "", f"not decided: {each}", "", "") for each in found.undecided]
     return rows
 
 
 def _in_words(otherwise: Sequence[Otherwise]) -> str:
-    shown = [f"{each.place}: {each.does}, {_packets(each)}" for each in otherwise[:MOST]]
+    shown = [f"{each.place.told}: {each.does}, {_packets(each)}" for each in otherwise[:MOST]]
     return "\n".join([*shown, *([f"and {len(otherwise) - MOST} more"] if len(otherwise) > MOST else [])])
 
 
@@ -86,7 +86,7 @@ def counted(found: Counterparts) -> str:
 
 
 def _by(one: Counterpart) -> str:
-    lines = [str(each) for each in one.same if each.line]
+    lines = [each.told for each in one.same if each.line]
     return f", by {' and '.join(lines)}" if lines else ""
 
 
@@ -94,7 +94,7 @@ def _others(otherwise: Sequence[Otherwise]) -> list[Text]:
     found = []
     for each in otherwise[:MOST]:
         line = source_text(each.place, 100) if each.place.line else None
-        found.append(Text.assemble((f"{each.place}: " if each.place.line else "", "place"), (each.does, "device")))
+        found.append(Text.assemble((f"{each.place.told}: " if each.place.line else "", "place"), (each.does, "device")))
         found += [Text.assemble("  ", line)] if line else []
         found.append(Text(f"  {_packets(each)}", style="remedy"))
     if len(otherwise) > MOST:

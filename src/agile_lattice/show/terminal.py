@@ -163,4 +163,4 @@ def nearest(place: Place) -> str:
 def located(place: Place, most: int = 38) -> Text:
     """Write a place in a narrow column: relative to here if that is shorter, and cut in front if it must be."""
     text = nearest(place)
-    return Text(text if len(text) <= most else f"…{text[1 - most :]}", style="place", overflow="fold")
+    return Text((text if len(text) <= most else f"…{text[1 - most :]}") + place.way, style="place", overflow="fold")

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+from msgspec.structs import replace
+
 from agile_lattice.dialects.passes.families import marked
 from agile_lattice.dialects.passes.matches import Match, Unclear, narrowed, passage_of
 from agile_lattice.dialects.passes.rulesets import DEEPEST, Chain, Ruleset, chain_of, target_of
@@ -106,12 +108,17 @@ class Walk:
                         return False
                     self._go_on(here, outer)
                 else:
-                    self.decide(step, here)
+                    self.decide(self._led_to(step, outer), here)
                     if here == packets:
                         return True
             except Unclear as unclear:
                 self._unclear.append((len(self.rules), step, unclear))
         return False
+
+    def _led_to(self, step: StepFact, outer: tuple[tuple[Chain, int], ...]) -> StepFact:
+        """Return a step with the lines whose jumps lead to it."""
+        jumps = tuple(self.program.steps[chain][number - 1].place.line for chain, number in outer)
+        return replace(step, place=replace(step.place, jumps=jumps)) if jumps else step
 
     def _here(self, step: StepFact, packets: Match) -> Match | None:
         """Return the packets that a step applies to; `None` if there are none.
