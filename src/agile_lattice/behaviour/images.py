@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from agile_lattice.behaviour.matching import DESTINATION, PORT, SOURCE
+from agile_lattice.behaviour.matching import ARRIVES, DESTINATION, LEAVES, PORT, PROTOCOL, SOURCE
 from agile_lattice.behaviour.stage_lists import KEEP
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.spans import Spans, meet, minus
 
-ARRIVES, LEAVES, PROTOCOL = 0, 1, 2
 REWRITTEN = (SOURCE, DESTINATION, PORT)
 
 

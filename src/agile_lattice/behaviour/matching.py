@@ -21,7 +21,7 @@ from agile_lattice.packets.spans import Span, Spans, merged
 
 ANY_PROTOCOL: Spans = ((0, 255),)
 ANY_PORT: Spans = ((0, 65535),)
-PROTOCOL, SOURCE, DESTINATION, PORT = 2, 3, 4, 5  # dimensions of a box
+ARRIVES, LEAVES, PROTOCOL, SOURCE, DESTINATION, PORT = range(6)  # dimensions of a box
 PROTOCOL_NAMES = {number: name for name, number in PROTOCOL_NUMBERS.items()}
 # What an ordinary packet looks like, where a set leaves the choice.
 LIKED_PROTOCOLS = {4: (6, 17, 1), 6: (6, 17, 58)}

@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import chain, islice
 
-from agile_lattice.behaviour.images import ARRIVES, PROTOCOL
 from agile_lattice.behaviour.links import comes_in
 from agile_lattice.behaviour.matching import (
+    ARRIVES,
     DESTINATION,
     ICMP_TYPES,
     LIKED_PORTS,
     LIKED_PROTOCOLS,
     PORT,
+    PROTOCOL,
     SOURCE,
     STRANGER,
     Space,

@@ -11,17 +11,9 @@ from functools import cached_property
 
 import msgspec
 
-from agile_lattice.behaviour.images import (
-    ARRIVES,
-    LEAVES,
-    after,
-    before,
-    packets_apart,
-    pulled_back,
-    with_spans,
-)
+from agile_lattice.behaviour.images import after, before, packets_apart, pulled_back, with_spans
 from agile_lattice.behaviour.links import cut_off, wire
-from agile_lattice.behaviour.matching import DESTINATION, SOURCE, Space
+from agile_lattice.behaviour.matching import ARRIVES, DESTINATION, LEAVES, SOURCE, Space
 from agile_lattice.behaviour.rule_list import Budget, RuleList
 from agile_lattice.behaviour.stage_lists import KEEP, Listed
 from agile_lattice.behaviour.tables import Hop, Table, is_way_back, to_routers

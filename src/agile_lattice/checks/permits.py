@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 
-from agile_lattice.behaviour.images import LEAVES, with_spans
+from agile_lattice.behaviour.images import with_spans
+from agile_lattice.behaviour.matching import LEAVES
 from agile_lattice.behaviour.shadowing import Member, Ordered
 from agile_lattice.checks.design import Design, translation_subject
 from agile_lattice.checks.leaving import PRIVATE_SPACE

@@ -12,8 +12,18 @@ from typing import Literal
 
 import msgspec
 
-from agile_lattice.behaviour.images import ARRIVES, LEAVES, with_spans
-from agile_lattice.behaviour.matching import DESTINATION, PROTOCOL, SOURCE, STRANGER, Match, Packet, Space
+from agile_lattice.behaviour.images import with_spans
+from agile_lattice.behaviour.matching import (
+    ARRIVES,
+    DESTINATION,
+    LEAVES,
+    PROTOCOL,
+    SOURCE,
+    STRANGER,
+    Match,
+    Packet,
+    Space,
+)
 from agile_lattice.behaviour.proving import common_space
 from agile_lattice.behaviour.sending import OTHER_STRANGER
 from agile_lattice.behaviour.stage_lists import LISTED, Line, Listed, lines

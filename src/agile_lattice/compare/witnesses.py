@@ -11,9 +11,8 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.flows import Header
-from agile_lattice.behaviour.images import ARRIVES, LEAVES, PROTOCOL
 from agile_lattice.behaviour.links import described
-from agile_lattice.behaviour.matching import DESTINATION, PORT, PROTOCOL_NAMES, SOURCE, Space
+from agile_lattice.behaviour.matching import ARRIVES, DESTINATION, LEAVES, PORT, PROTOCOL, PROTOCOL_NAMES, SOURCE, Space
 from agile_lattice.behaviour.proving import common_space
 from agile_lattice.behaviour.rule_list import Budget
 from agile_lattice.behaviour.sending import chosen, likely, sendable
