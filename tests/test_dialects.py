@@ -163,7 +163,7 @@ STOPS = [
     ("frr", "ip route 10.41.0.0/16 10.40.10.9 color 5\n", "1:34", "(distance) or 'onlink' or 'vrf' or its end"),
     ("frr", "interfaced wan0\n", "1:1", "begins with 'interfaced'; did you mean 'interface'?"),
     ("frr", "ip route 10.41.0.0/16 10.40.10.9\n ip route 10.42.0.0/16 10.40.10.9\n", "1:0", "nothing can stand inside"),
-    ("nftables", "table ip t {\n chain c {\n  type filter hook prerouting priority 0;\n }\n}\n", "3:20", "'forward'"),
+    ("nftables", "table ip t {\n chain c {\n  type filter hook ingress priority 0;\n }\n}\n", "3:20", "'forward'"),
     ("iproute2", "link set dev lan0 state sideways\n", "1:19", "'up' or 'down'"),
 ]  # fmt: skip
 

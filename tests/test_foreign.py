@@ -5,10 +5,16 @@ from __future__ import annotations
 import textwrap
 
 import pytest
+from msgspec.structs import replace
 
 import agile_lattice as al
 from agile_lattice.behaviour.flows import Header
+from agile_lattice.compare.equivalence import verdict
+from agile_lattice.dialects import as_intent, read_device
 from agile_lattice.intent.addresses import Address
+from agile_lattice.intent.model import Network
+from agile_lattice.notation.loading import loads
+from agile_lattice.notation.writing import write
 from foreign import RULESETS, device_of, told, try_out
 from test_chains import OUT
 from test_programs import RULESETS as SMALL
@@ -18,14 +24,17 @@ from test_real import kernel
 # Of rulesets whose rules hang on what no packet shows (rates, marks, times, source ports), less is decided.
 HARDLY = {"night-shift.save", "two-chains-and-raw.nft", "marks-for-the-shaper.nft", "ports-of-both.nft"}
 PACKETS = 30
+ALL = {
+    **RULESETS,
+    **{f"{name}.nft": f"table inet f {{\n{text}\n}}" for name, text in SMALL.items()},
+    **{f"{name}.save": f"*filter{textwrap.dedent(text)}\nCOMMIT\n" for name, text in TABLES.items()},
+}
 
 
 @pytest.mark.real
 @kernel
 def test_a_kernel_does_what_is_said_of_rulesets_that_people_write() -> None:
-    small = {f"{name}.nft": f"table inet f {{\n{text}\n}}" for name, text in SMALL.items()}
-    small |= {f"{name}.save": f"*filter{textwrap.dedent(text)}\nCOMMIT\n" for name, text in TABLES.items()}
-    found = try_out({**RULESETS, **small}, PACKETS)
+    found = try_out(ALL, PACKETS)
     assert {name: each.wrong for name, each in found.items() if each.wrong} == {}
     undecided = {name for name, each in found.items() if each.decided < PACKETS * 0.65}
     assert undecided <= HARDLY, undecided
@@ -92,3 +101,18 @@ def test_by_which_jumps_packets_come_to_a_line_is_told() -> None:
     assert {(3, (13, 6)), (3, ()), (8, (13,)), (15, ())} <= told, told
     inner = next(each.place for each in found.device.permits if each.place.jumps == (13, 6))
     assert inner.told == "f.nft:3 (by the jumps in lines 13, 6)"
+
+
+@pytest.mark.parametrize("name", ALL)
+def test_what_is_read_is_an_intent_that_is_proven_to_be_the_same(name: str) -> None:
+    """It loads as it was read, no packet is treated otherwise, and what an intent cannot say was said to be left out."""
+    capture = read_device("edge", ["iptables" if name.endswith(".save") else "nftables"], {name: ALL[name]})
+    device, leftovers = as_intent(capture)
+    loaded = loads(write(Network("", (device,)))).devices[0]
+    assert loaded == replace(device, named=loaded.named)
+    found = verdict(loaded, capture)
+    assert not found.different and not found.proof.undecided
+    # That replies do not pass is what no intent says.
+    words = ("replies", "not understood") if leftovers else ("replies",)
+    assert not (found.shown or found.hidden)
+    assert all(any(each in reason for each in words) for reason in found.incomplete), found.incomplete

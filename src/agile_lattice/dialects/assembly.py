@@ -27,13 +27,14 @@ from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.dialects.several_texts import bounds_of, meeting
+from agile_lattice.dialects.speaking import Spoken
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.answering import FAMILIES, external_addresses, parted_answers
 from agile_lattice.intent.interface_names import is_plain
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.joining import join
 from agile_lattice.intent.model import Answer, Device, Helped, Helper, HostEntry, Named, Section, Settings
-from agile_lattice.intent.permits import Access, Passage, Permit, joined_access, joined_permits
+from agile_lattice.intent.permits import Passage, joined_access, joined_permits
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import Service, union_of_services
@@ -226,36 +227,26 @@ def as_intent(capture: Capture) -> tuple[Device, tuple[Leftover, ...]]:
         if minus(each.addresses.spans, explained[each.addresses.family])
     )
     found = capture.device
-    others = [each for each in (*found.translations, *found.permits, *found.access) if not _says_names(each)]
-    unsaid = tuple(
-        Leftover(
-            each.place, each.name or "a rule", (), "it is for all interfaces but some: an intent names those it is for"
-        )
-        for each in others
-    )
+    every = (*interfaces, *_only_named(found, {each.name for each in interfaces}))
+    spoken = Spoken([each.name for each in every], "interfaces" in capture.sections)
     device = msgspec.structs.replace(
         found,
-        interfaces=(*interfaces, *_only_named(found, {each.name for each in interfaces})),
-        translations=_named_apart([each for each in found.translations if each not in others]),
-        permits=tuple(each for each in found.permits if each not in others),
-        access=tuple(each for each in found.access if each not in others),
+        interfaces=every,
+        translations=_named_apart(spoken.of(found.translations)),
+        permits=spoken.of(found.permits),
+        access=spoken.of(found.access),
         answers=None,
     )
-    return device, capture.leftovers + unexplained + unsaid
-
-
-def _says_names(rule: Translation | Permit | Access) -> bool:
-    """Tell whether the interfaces of a rule are names of some."""
-    sides = (getattr(rule, field, None) or () for field in ("arrives", "leaves", "facing"))
-    return all(is_plain(name) for side in sides for name in side)
+    return device, (*capture.leftovers, *unexplained, *spoken.leftovers)
 
 
 def _only_named(device: Device, known: set[str]) -> list[Interface]:
     """Return interfaces that rules and routes name and no text described: an intent has to know them."""
     used = {route.interface: route.place for route in device.routes if route.interface}
-    for rule in split(device.translations):
-        used.update(dict.fromkeys((*(rule.arrives or ()), *(rule.leaves or ())), rule.place))
-    return [Interface(name, place=used[name]) for name in sorted(used) if name not in known]
+    rules: list[Any] = [*split(device.translations), *device.permits, *device.access]
+    for rule in rules:
+        used.update(dict.fromkeys((*(rule.arrives or ()), *(getattr(rule, "leaves", None) or ())), rule.place))
+    return [Interface(name, place=used[name]) for name in sorted(used) if name not in known and is_plain(name)]
 
 
 def _named_apart(translations: Sequence[Translation]) -> tuple[Translation, ...]:

@@ -38,15 +38,15 @@ class BaseChainFact(msgspec.Struct, frozen=True):
     """That the system asks a chain itself: for which packets, and before which others.
 
     Attributes:
-        hook: For packets to be rewritten on `arrival` or `departure`, those that are forwarded (`permit`), or those to
-            the device itself (`access`).
+        hook: For packets to be rewritten on `arrival` or `departure`, those that are forwarded (`permit`), those to the
+            device itself (`access`), or at some `other` point, of which only is known that nothing is dropped there.
         priority: The lowest is asked first.
         after, before: What is added to it, and taken from it.
         alone: Whether nothing is said of the other family, which another program is for.
     """
 
     chain: str
-    hook: Literal["arrival", "departure", "permit", "access"]
+    hook: Literal["arrival", "departure", "permit", "access", "other"]
     table: str = ""
     family: int = 0
     priority: str = "0"

@@ -16,7 +16,7 @@ from operator import attrgetter
 import msgspec
 
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
-from agile_lattice.intent.services import ALL_PORTS, ALL_TYPES, PORT_PROTOCOLS, Service, Services, union_of_services
+from agile_lattice.intent.services import PORT_PROTOCOLS, Service, Services, union_of_services
 from agile_lattice.intent.stages import Rule, Stage, family_of
 from agile_lattice.intent.translations import Direction, Dynamic, Exempt, Moment, Publish, Static, Translation
 from agile_lattice.packets.order import longest_run
@@ -101,11 +101,8 @@ def _merge_services(rules: Sequence[Rule]) -> list[_Merged]:
 
 def _services(rules: Sequence[Rule]) -> Services | None:
     """Return the services of rules that differ in nothing else."""
-    first = rules[0]
-    if first.protocol is None:
+    if rules[0].protocol is None:
         return None
-    if len(rules) == 1 and first.ports not in (ALL_PORTS, ALL_TYPES):
-        return (Service(first.protocol, first.ports),)
     return union_of_services([Service(each.protocol or "", each.ports) for each in rules])
 
 

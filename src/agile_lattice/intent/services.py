@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
-from agile_lattice.packets.spans import Span, Spans, merged
+from agile_lattice.packets.spans import Span, Spans, meet, merged
 
 ALL_PORTS: Spans = ((0, 65535),)
 ALL_TYPES: Spans = ((0, 255),)
@@ -70,13 +70,14 @@ def union_of_services(services: list[Service]) -> Services:
     """Return the canonical form: one service per protocol, sorted, ports merged."""
     ports: dict[str, list[Span]] = {}
     for service in services:
-        ports.setdefault(service.protocol, []).extend(service.ports or _all_of(service.protocol))
+        ports.setdefault(service.protocol, []).extend(service.ports or all_of(service.protocol))
     canonical = []
     for protocol in sorted(ports):
-        spans = merged(ports[protocol])
-        canonical.append(Service(protocol, None if spans == _all_of(protocol) else spans))
+        spans = meet(merged(ports[protocol]), all_of(protocol))
+        canonical.append(Service(protocol, None if spans == all_of(protocol) else spans))
     return tuple(canonical)
 
 
-def _all_of(protocol: str) -> Spans:
+def all_of(protocol: str) -> Spans:
+    """Return all ports of a protocol, or all types of ICMP."""
     return ALL_TYPES if protocol in ICMP_PROTOCOLS else ALL_PORTS

@@ -15,7 +15,16 @@ import msgspec
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.model import Named
 from agile_lattice.intent.places import Place
-from agile_lattice.intent.services import ICMP_TYPES, PORT_PROTOCOLS, PROTOCOLS, Service, Services, union_of_services
+from agile_lattice.intent.services import (
+    ALL_PORTS,
+    ALL_TYPES,
+    ICMP_TYPES,
+    PORT_PROTOCOLS,
+    PROTOCOLS,
+    Service,
+    Services,
+    union_of_services,
+)
 from agile_lattice.notation.errors import fail
 from agile_lattice.packets.spans import Span
 
@@ -141,10 +150,18 @@ def _parse_part(protocol: str, text: str, place: Place) -> Span:
         raise fail(place, f"'{protocol}/{text}': {protocol} has no ports")
     if text in types:
         return types[text], types[text]
-    if text.isascii() and text.isdigit() and int(text) <= 255:
-        return int(text), int(text)
+    first, dash, last = text.partition("-")
+    numbers = [first, last if dash else first]
+    if all(each.isascii() and each.isdigit() and len(each) < 4 for each in numbers):
+        low, high = map(int, numbers)
+        if low <= high <= ALL_TYPES[0][1]:
+            return low, high
     near = get_close_matches(text, types, 1)
-    remedy = f"Did you mean {near[0]!r}?" if near else f"Write a number from 0 to 255, or one of {', '.join(types)}."
+    remedy = (
+        f"Did you mean {near[0]!r}?"
+        if near
+        else f"Write numbers from 0 to 255, such as 8 or 0-7, or one of {', '.join(types)}."
+    )
     raise fail(place, f"{text!r} is no type of {protocol}", remedy)
 
 
@@ -154,7 +171,8 @@ def _parse_ports(text: str, place: Place) -> Span:
     if not all(each.isascii() and each.isdigit() and len(each) < 6 for each in numbers):
         raise fail(place, f"{text!r} is not a port or a range of ports", "Write it as 443 or 8000-8010.")
     low, high = int(numbers[0]), int(numbers[1])
-    if not 1 <= low <= high <= 65535:
+    # Nobody listens at port 0, but a range of what others wrote may begin there.
+    if not (low or dash) or not low <= high <= ALL_PORTS[0][1]:
         raise fail(place, f"{text!r} is not a range of ports", "Ports run from 1 to 65535, the lower first.")
     return low, high
 

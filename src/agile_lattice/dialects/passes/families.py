@@ -18,6 +18,7 @@ from agile_lattice.dialects.passes.matches import Unclear, match_of, narrowed
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.model import Device, Section
 from agile_lattice.intent.permits import Passage, joined_access, joined_permits, passages
+from agile_lattice.intent.services import all_of
 from agile_lattice.intent.stages import Rule, family_of, named_families, split
 from agile_lattice.packets.order import longest_run
 from agile_lattice.packets.spans import minus
@@ -26,7 +27,6 @@ FAMILIES = (4, 6)
 RULED: frozenset[Section] = frozenset({"translations", "permits", "access"})
 KINDS = ("rule", "permit", "access")
 ANYONE = {family: AddressSet.of(Prefix(family, 0, 0)) for family in FAMILIES}
-EVERY_PORT = ((0, 65535),)
 EVERYBODY = [None, *ANYONE.values()]
 
 
@@ -170,7 +170,8 @@ def _without(one: Passage, dropped: Passage) -> Passage | None:
         raise Unclear("it drops only some of these sources")
     if one.protocol is None or one.protocol != dropped.protocol:
         raise Unclear("it drops one protocol of several")
-    ports = minus(one.ports or EVERY_PORT, dropped.ports or EVERY_PORT)
+    every = all_of(one.protocol)
+    ports = minus(one.ports or every, dropped.ports or every)
     return replace(one, ports=ports) if ports else None
 
 

@@ -48,7 +48,8 @@ def flattened(facts: Facts) -> Facts:
         return facts
     program = Ruleset(facts)
     program.set_homeless_aside()
-    found = {kind: members for kind, members in facts.items() if kind not in KINDS}
+    program.set_others_aside()
+    found = {kind: members for kind, members in facts.items() if kind not in KINDS or kind == "address-set"}
     for hook in HOOKS:
         kind = hook if hook in ("permit", "access") else "rule"
         found[kind] = [*found.get(kind, []), *_list_of(program, hook)]
@@ -143,11 +144,26 @@ def _strays(program: Ruleset, bases: Sequence[BaseChainFact], family: int, other
     walk = Walk(program, bases, family, "invalid", STRAY[family])
     done = walk.follow()
     walk.settle()
-    end = program.verdict(bases[-1])
-    passing = [each for each in others if each.verdict == "pass" and narrowed(match_of(each), STRAY[family])]
-    if end == "drop" and not passing and all(each.verdict == "drop" for each in walk.rules):
-        return []
-    return [*walk.rules, *([] if done else [passage_of(end, STRAY[family], "", bases[-1].place)])]
+    last = passage_of(program.verdict(bases[-1]), STRAY[family], "", bases[-1].place)
+    found = [*walk.rules, *([] if done else [last])]
+    return [] if _told(found, family) == _told([*others, last], family) else found
+
+
+def _told(rules: Sequence[Passage], family: int) -> list[tuple[str, Match]]:
+    """Return what rules do with ICMP that belongs to nothing, up to the one that all of it comes to at the latest.
+
+    What does the same right before that one says nothing more.
+    """
+    found: list[tuple[str, Match]] = []
+    for each in rules:
+        here = narrowed(match_of(each), STRAY[family])
+        if here is not None:
+            found.append((each.verdict, here))
+        if here == STRAY[family]:
+            break
+    while len(found) > 1 and found[-2][0] == found[-1][0]:
+        del found[-2]
+    return found
 
 
 def _note_replies(program: Ruleset, base: BaseChainFact, walk: Walk, rules: Sequence[Any]) -> None:

@@ -65,6 +65,14 @@ class Ruleset:
                 for hook in HOOKS if step.verdict != "next" or step.unknown else ():
                     self.put_aside(step, hook, f"nothing says when its chain {step.chain!r} is asked")
 
+    def set_others_aside(self) -> None:
+        """Set steps aside that may drop packets at a point of which no list is made."""
+        reason = "it may drop packets before they are rewritten, or after"
+        for base in self.bases:
+            if base.hook == "other" and self.may_drop(chain_of(base)):
+                for hook in HOOKS:
+                    self.put_aside(base, hook, reason)
+
     def verdict(self, base: BaseChainFact) -> Literal["pass", "drop"]:
         """Return what becomes of packets that no step decides about."""
         policy = self.policies.get(chain_of(base))
