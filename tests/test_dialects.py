@@ -21,13 +21,15 @@ from agile_lattice.dialects.reading.stopping import Tried
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.interfaces import Interface
-from agile_lattice.intent.model import Device
+from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.normal import normal
 from agile_lattice.intent.permits import Permit
 from agile_lattice.intent.services import Service
 from agile_lattice.intent.translations import Dynamic, Static
+from agile_lattice.notation.loading import loads
 from agile_lattice.notation.located import parse
 from agile_lattice.notation.plain import device_data
+from agile_lattice.notation.writing import write
 from pairs import PAIRS
 from renderings import MEANT, TEXTS
 from test_laws import rendered
@@ -42,6 +44,9 @@ def test_a_text_is_this_intent(speaks: str, text: str, intent: str, left: list[i
     assert [each.place.line for each in leftovers] == left
     assert all(each.reason for each in leftovers)
     wanted: Any = parse(textwrap.dedent(intent), "intent")[0]
+    assert normal(loads(write(Network("", (device,)))).devices[0]) == normal(device), (
+        "what is printed loads as it was read"
+    )
     said = device_data(device)
     assert {key: said[key] for key in wanted} == wanted
     # And it renders to a text that is the same intent, with nothing left over.

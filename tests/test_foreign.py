@@ -105,7 +105,7 @@ def test_by_which_jumps_packets_come_to_a_line_is_told() -> None:
 
 @pytest.mark.parametrize("name", ALL)
 def test_what_is_read_is_an_intent_that_is_proven_to_be_the_same(name: str) -> None:
-    """It loads as it was read, no packet is treated otherwise, and what an intent cannot say was said to be left out."""
+    """It loads as it was read, no packet is treated otherwise, and what an intent cannot say is said to be left out."""
     capture = read_device("edge", ["iptables" if name.endswith(".save") else "nftables"], {name: ALL[name]})
     device, leftovers = as_intent(capture)
     loaded = loads(write(Network("", (device,)))).devices[0]

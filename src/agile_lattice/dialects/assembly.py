@@ -228,21 +228,25 @@ def as_intent(capture: Capture) -> tuple[Device, tuple[Leftover, ...]]:
     )
     found = capture.device
     every = (*interfaces, *_only_named(found, {each.name for each in interfaces}))
-    spoken = Spoken([each.name for each in every], "interfaces" in capture.sections)
+    spoken = Spoken(every, "interfaces" in capture.sections)
     device = msgspec.structs.replace(
         found,
-        interfaces=every,
-        translations=_named_apart(spoken.of(found.translations)),
-        permits=spoken.of(found.permits),
-        access=spoken.of(found.access),
+        interfaces=spoken.interfaces,
+        routes=spoken.routes(found.routes),
+        translations=_named_apart(spoken.translations(found.translations)),
+        permits=spoken.rules(found.permits),
+        access=spoken.rules(found.access),
         answers=None,
     )
     return device, (*capture.leftovers, *unexplained, *spoken.leftovers)
 
 
 def _only_named(device: Device, known: set[str]) -> list[Interface]:
-    """Return interfaces that rules and routes name and no text described: an intent has to know them."""
+    """Return interfaces that are named and that no text described: an intent has to know them."""
     used = {route.interface: route.place for route in device.routes if route.interface}
+    for one in device.interfaces:
+        others = (one.parent, *(one.bridge.members if one.bridge is not None else ()))
+        used.update(dict.fromkeys(filter(None, others), one.place))
     rules: list[Any] = [*split(device.translations), *device.permits, *device.access]
     for rule in rules:
         used.update(dict.fromkeys((*(rule.arrives or ()), *(getattr(rule, "leaves", None) or ())), rule.place))

@@ -48,7 +48,7 @@ class DialShape(Shape):
 class BridgeShape(Shape):
     """Interfaces joined to one segment; `vlans` are those of which the bridge itself is a member."""
 
-    members: Many[InterfaceName]
+    members: Members[InterfaceName]
     vlans: Many[VlanId] = []
 
 

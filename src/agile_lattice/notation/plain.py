@@ -135,7 +135,7 @@ def _dial_data(one: Dial | None) -> dict[str, Any] | None:
 def route_data(one: Route, device: Device | None = None) -> dict[str, Any]:
     """Return a route in the keys of the notation; an egress interface that `device` implies is left out."""
     data: dict[str, Any] = {"to": one.destination, **non_empty(via=_text(one.via))}
-    if one.interface is not None and not _implied(one, device):
+    if one.interface is not None and (one.off_link or not _implied(one, device)):
         data["interface"] = one.interface
     if one.discard is not None:
         data["discard"] = True if one.discard == "blackhole" else one.discard
