@@ -116,3 +116,9 @@ def test_what_is_read_is_an_intent_that_is_proven_to_be_the_same(name: str) -> N
     words = ("replies", "not understood") if leftovers else ("replies",)
     assert not (found.shown or found.hidden)
     assert all(any(each in reason for each in words) for reason in found.incomplete), found.incomplete
+    # And from then on the device can have it as we write it.
+    both = ("iptables", "ip6tables") if name.endswith(".save") else ("nftables",)
+    named = tuple(replace(each, name=f"rule {at}") for at, each in enumerate(loaded.permits))
+    managed = replace(loaded, speaks=both, permits=named)
+    again = read_device("edge", both, {each.file: each.text for each in al.render(managed)})
+    assert verdict(managed, again).same
