@@ -229,6 +229,27 @@ def test_what_goes_wrong_on_the_way_leaves_the_device_as_it_was(tmp_path: Path) 
 
 @ssh
 @pytest.mark.real
+def test_a_round_that_is_interrupted_goes_on_where_it_was(tmp_path: Path) -> None:
+    with practice(tmp_path, ["slip-gate:silent"]) as here:
+        command = [LATTICE, "capture", "quay.yaml", "--into", "archive"]
+        env = {**os.environ, "XDG_STATE_HOME": str(tmp_path / "state")}
+        with subprocess.Popen(
+            command, cwd=tmp_path, env=env, stdout=subprocess.PIPE, text=True, start_new_session=True
+        ) as capture:
+            time.sleep(6)  # the others take less
+            os.killpg(capture.pid, signal.SIGINT)
+            said = capture.communicate(timeout=30)[0]
+        assert capture.returncode == 2 and "3 devices captured" in said and "interrupted" in said, said
+    with practice(tmp_path) as here:
+        code, said = here.lattice("capture", "quay.yaml", "--into", "archive", "--resume")
+        assert code == 0 and "1 device captured" in said and "slip-gate" in said and "ferry" not in said, said
+        code, said = here.lattice("capture", "quay.yaml", "--into", "archive", "--resume")
+        assert code == 0 and "nothing to resume" in said
+        assert here.lattice("prove", "quay.yaml", "archive")[0] == 0
+
+
+@ssh
+@pytest.mark.real
 def test_another_order_of_output_is_no_difference(tmp_path: Path) -> None:
     with practice(tmp_path, [f"{name}:shuffle" for name in BY_HAND]) as here:
         here.captured()

@@ -133,6 +133,12 @@ class Archive:
             raise ArchiveError(f"{self.path} has no captures{f' of {at}' if at else ' yet'}")
         return found
 
+    def missed(self) -> list[str]:
+        """Return the devices that the last round did not get."""
+        said = self._git("log", "--max-count=1", "--format=%B", BRANCH) if self._tip() else ""
+        mark = f"{FAILED}: "
+        return [line.removeprefix(mark).partition(": ")[0] for line in said.splitlines() if line.startswith(mark)]
+
     def good(self, device: str) -> str:
         """Return the commit with the last state of a device known to be good; empty if there is none."""
         return self._found(f"{GOOD}/{device}")
@@ -220,7 +226,10 @@ class Archive:
 
 def _message(devices: Iterable[str], failed: Mapping[str, str]) -> str:
     names = list(devices)
-    lines = [f"Capture {', '.join(names[:3])}{f' and {len(names) - 3} more' if len(names) > 3 else ''}", ""]
+    lines = [
+        f"Capture {', '.join(names[:3]) or 'nothing'}{f' and {len(names) - 3} more' if len(names) > 3 else ''}",
+        "",
+    ]
     lines += [f"{SEEN}: {len(names)}", *(f"{FAILED}: {name}: {cause}" for name, cause in failed.items())]
     return "\n".join(lines) + "\n"
 

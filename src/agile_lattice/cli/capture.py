@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
+from collections.abc import Iterable
+from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -44,13 +46,16 @@ class Outcome(msgspec.Struct, frozen=True):
 
 
 DOCUMENTS = {"": list[Outcome]}
+INTERRUPTED = "interrupted: --resume gets it"
 
 
 def add_arguments(command: ArgumentParser) -> None:
     """Add what the command takes."""
     add_intent(command)
     command.add_argument("--into", metavar="ARCHIVE", required=True, help="the archive; it is made if there is none")
-    command.add_argument("--device", metavar="NAME", action="append", help="only this device; may be repeated")
+    which = command.add_mutually_exclusive_group()
+    which.add_argument("--device", metavar="NAME", action="append", help="only this device; may be repeated")
+    which.add_argument("--resume", action="store_true", help="only the devices that the last round did not get")
 
 
 def run(arguments: Namespace) -> int:
@@ -63,9 +68,15 @@ def run(arguments: Namespace) -> int:
     if not devices:
         raise fail(Place(arguments.intent), "no device says how it is reached", "Say `connection` of a device.")
     archive = Archive.made(Path(arguments.into))
+    if arguments.resume:
+        missed = archive.missed()
+        devices = [each for each in devices if each.name in missed]
+        if not devices and arguments.format == "text":
+            console().print("The last round got every device: there is nothing to resume.")
+            return 0
     answers = captured_round(devices, catalogue_beside(path), folder, seal_key())
-    found = {each.device: each for each in with_progress(answers, "capturing", len(devices))}
-    outcomes = _kept(archive, [found[each.name] for each in devices])
+    found = _until_interrupted(with_progress(answers, "capturing", len(devices)))
+    outcomes = _kept(archive, [found.get(each.name) or Captured(each.name, cause=INTERRUPTED) for each in devices])
     if arguments.format == "json":
         print_json(outcomes)
     else:
@@ -73,12 +84,21 @@ def run(arguments: Namespace) -> int:
     return 2 if any(each.cause for each in outcomes) else 0
 
 
+def _until_interrupted(answers: Iterable[Captured]) -> dict[str, Captured]:
+    """Return what came of devices; if somebody interrupts it, what came until then is not lost."""
+    found: dict[str, Captured] = {}
+    with suppress(KeyboardInterrupt):
+        for each in answers:
+            found[each.device] = each
+    return found
+
+
 def _kept(archive: Archive, found: list[Captured]) -> list[Outcome]:
     """Write what was fetched as one round, and say what is another one than before."""
     texts = {each.device: each.texts for each in found if not each.cause}
     failed = {each.device: each.cause for each in found if each.cause}
     changed: set[str] = set()
-    if texts:
+    if found:
         archive.write(texts, failed, who(), datetime.now(UTC))
         changed = {*archive.rounds(most=1)[0].devices}
     return [Outcome(each.device, tuple(each.texts), each.device in changed, each.cause, each.detail) for each in found]

@@ -9,24 +9,34 @@ from rich.console import Console
 from rich.table import Table
 
 from agile_lattice.archive.repository import Round
-from agile_lattice.show.terminal import Text, plural
+from agile_lattice.show.terminal import FEW, Text, plural
 
 MOST_NAMES = 6  # of devices in one line
 
 
 def show_round(console: Console, outcomes: Sequence[tuple[str, Sequence[str], bool, str, str]]) -> None:
-    """Print what came of each device: its name, its files, whether it changed, why it failed and what was said."""
+    """Print what came of each device: its name, its files, whether it changed, why it failed and what was said.
+
+    Of many devices those of which the same is to be said are told together.
+    """
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 2, 0, 0), header_style="head")
-    table.add_column("device", no_wrap=True)
+    table.add_column("device", no_wrap=len(outcomes) < FEW, overflow="fold")
     table.add_column("captured", overflow="fold")
-    for device, files, changed, cause, detail in outcomes:
+    alike: dict[tuple[object, ...], list[tuple[str, Text]]] = {}
+    for at, (device, files, changed, cause, detail) in enumerate(outcomes):
         if cause:
             said = Text.assemble((cause, "strong"), (f"\n{detail}" if detail else "", "remedy"))
         else:
             said = Text.assemble(
                 ", ".join(files), ("  changed" if changed else "  as before", "head" if changed else "calm")
             )
-        table.add_row(device, said)
+        key = (cause or (tuple(files), changed),) if len(outcomes) >= FEW else (at,)
+        alike.setdefault(key, []).append((device, said))
+    for members in alike.values():
+        names = ", ".join(name for name, _ in members[:MOST_NAMES])
+        more = f" and {len(members) - MOST_NAMES} more" if len(members) > MOST_NAMES else ""
+        count = f"{len(members)}: " if len(members) > 1 else ""
+        table.add_row(f"{count}{names}{more}", members[0][1])
     console.print(table)
     done = sum(not cause for *_, cause, _ in outcomes)
     failed = len(outcomes) - done
