@@ -37,6 +37,7 @@ bench: $(VENV)/installed-test
 	$(BIN)/python benchmarks/speed.py
 	$(BIN)/python benchmarks/rulesets.py
 	$(BIN)/python benchmarks/archive.py
+	$(BIN)/python benchmarks/rounds.py
 	$(BIN)/pip install --quiet dd
 	$(BIN)/python benchmarks/proving.py
 
