@@ -82,7 +82,7 @@ def test_every_change_made_by_hand_is_found_and_nothing_else(capsys: pytest.Capt
             for side, change in (("intent", "extra"), ("device", "missing")):
                 assert (one[side] is None) == (one["change"] == change), "a side that has it says where"
     text = printed(capsys, 1, "diff", INTENT, str(DEMO / "a-year-later"))
-    counted = "quay-edge: 6 differences (5 changes traffic, 1 description only)"
+    counted = "quay-edge: 6 differences (5 change traffic, 1 description only)"
     for word in (counted, "saltmarsh.yaml:35", "running.conf:11"):
         assert word in text
 
@@ -286,7 +286,7 @@ def test_what_is_rendered_is_proven_and_what_was_changed_is_shown(
 
 def test_only_what_changes_traffic(capsys: pytest.CaptureFixture[str]) -> None:
     text = printed(capsys, 1, "diff", INTENT, str(DEMO / "a-year-later"), "--only", "changes-traffic")
-    assert "description only" not in text and "quay-edge: 5 differences (5 changes traffic), 1 more not shown" in text
+    assert "description only" not in text and "quay-edge: 5 differences (5 change traffic), 1 more not shown" in text
     text = printed(capsys, 1, "diff", INTENT, str(DEMO / "a-year-later"), "--only", "no-effect")
     assert "distance: 20" in text and "proven for every packet" in text
     text = printed(capsys, 1, "diff", INTENT, str(DEMO / "a-year-later"), "--only", "may-change-traffic")

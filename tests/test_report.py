@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shutil
 import subprocess
@@ -52,6 +53,41 @@ def test_a_report_is_one_page_that_needs_nothing_else(tmp_path: Path, capsys: py
     assert main(["report", INTENT, str(tmp_path / "report.pdf")]) == 2
 
 
+def test_many_devices_have_an_index_and_a_page_each(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    said = json.loads(printed(capsys, 1, "diff", INTENT, CHANGED, "--format", "json"))
+    out = printed(capsys, 1, "report", INTENT, str(tmp_path / "fleet"), CHANGED)
+    index = tmp_path / "fleet" / "index.html"
+    assert out.strip() == str(index)
+    links = set(re.findall(r'<a href="([^#"]+)"', index.read_text()))
+    assert links == {f"devices/{each['device']}.html" for each in said}
+    for each in said:
+        page = (index.parent / "devices" / f"{each['device']}.html").read_text()
+        assert f"<h1>{each['device']}</h1>" in page and '<a href="../index.html">' in page
+        ids = set(re.findall(r'\bid="([^"]+)"', page))
+        assert set(re.findall(r'<a href="#([^"]+)"', page)) <= ids, "what is spoken of is on the page"
+        subjects = {one["subject"] for one in each["differences"]}
+        assert all(subject in page and subject in index.read_text() for subject in subjects)
+        others = {one["subject"] for other in said for one in other["differences"] if other is not each} - subjects
+        assert others and not any(subject in page.partition('id="packets"')[0] for subject in others)
+    # A device that cannot be compared does not stop the others.
+    torn = tmp_path / "torn"
+    shutil.copytree(CHANGED, torn)
+    (torn / "quay-edge" / "ruleset.nft").write_text("table ip lattice {\n")
+    printed(capsys, 2, "report", INTENT, str(tmp_path / "fleet"), str(torn))
+    assert "1</b>device that could not be compared" in index.read_text()
+    assert "is never closed" in index.read_text() and "route 192.0.2.0/24" in index.read_text()
+    assert "could not be compared" in (index.parent / "devices" / "quay-edge.html").read_text()
+    assert main(["report", INTENT, str(tmp_path / "change"), "@HEAD"]) == 2
+
+
+def test_of_a_long_file_only_what_is_spoken_of_is_on_a_page(tmp_path: Path) -> None:
+    text = Path(INTENT).read_text()
+    (tmp_path / "long.yaml").write_text(text + "# tide\n" * 3000)
+    assert main(["report", str(tmp_path / "long.yaml"), str(tmp_path / "fleet")]) == 0
+    page = (tmp_path / "fleet" / "devices" / "quay-edge.html").read_text()
+    assert "- {to: 10.41.0.0/16, via: 10.40.20.2}" in page and "# tide" not in page and ">...</span>" in page
+
+
 @pytest.fixture(scope="module")
 def browser() -> Iterator[Browser]:
     with sync_playwright() as play:
@@ -66,7 +102,11 @@ def written(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
     folder = tmp_path_factory.mktemp("pages")
     main(["report", INTENT, str(folder / "demo.html"), CHANGED])
     main(["report", str(ROOT / "examples" / "coast"), str(folder / "coast.html")])
-    return {"demo": folder / "demo.html", "coast": folder / "coast.html"}
+    main(["report", INTENT, str(folder / "many"), CHANGED])
+    return {
+        "demo": folder / "demo.html", "coast": folder / "coast.html", "index": folder / "many" / "index.html",
+        "device": folder / "many" / "devices" / "quay-edge.html",
+    }  # fmt: skip
 
 
 def opened(browser: Browser, path: Path, size: str, **more: Any) -> tuple[Page, list[str]]:
@@ -82,8 +122,11 @@ def opened(browser: Browser, path: Path, size: str, **more: Any) -> tuple[Page, 
 
 
 @needs("chromium")
-@pytest.mark.parametrize(("scheme", "size"), [("light", "desk"), ("dark", "phone")])
-@pytest.mark.parametrize("name", ["demo", "coast"])
+@pytest.mark.parametrize(
+    ("name", "scheme", "size"),
+    [("demo", "light", "desk"), ("demo", "dark", "phone"), ("coast", "dark", "phone"), ("index", "light", "desk"),
+     ("index", "dark", "phone"), ("device", "dark", "phone")],
+)  # fmt: skip
 def test_a_page_can_be_used_by_everybody(
     browser: Browser, written: dict[str, Path], name: str, scheme: str, size: str
 ) -> None:

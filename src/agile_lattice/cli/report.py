@@ -1,4 +1,4 @@
-"""`lattice report`: a page of HTML or Markdown about a network, how its devices differ from it, or a change of it."""
+"""`lattice report`: pages of HTML or Markdown about a network, how its devices differ from it, or a change of it."""
 
 from __future__ import annotations
 
@@ -34,7 +34,10 @@ R = TypeVar("R")
 def add_arguments(command: ArgumentParser) -> None:
     """Add what the command takes."""
     add_intent(command)
-    command.add_argument("into", metavar="FILE", help="the page: .html, or .md for the comment of a merge request")
+    command.add_argument(
+        "into", metavar="FILE",
+        help="the page: .html, or .md for the comment of a merge request; or a folder, for a page of each device",
+    )  # fmt: skip
     command.add_argument(
         "captures", metavar="CAPTURE", nargs="*",
         help="a folder with a folder for each device, to be compared; or @REVISION, for what has changed since",
@@ -44,20 +47,27 @@ def add_arguments(command: ArgumentParser) -> None:
 
 
 def run(arguments: Namespace) -> int:
-    """Write the page; 1 if it has findings or differences, or the change is felt by a packet."""
+    """Write the page; 1 if it has findings or differences, or a packet feels the change; 2 if a device failed."""
     into = Path(arguments.into)
-    if into.suffix not in (".html", ".md"):
-        raise fail(Place(arguments.into), "a report is an .html or an .md file", "Name it so.")
+    if into.suffix not in (".html", ".md", ""):
+        raise fail(Place(arguments.into), "a report is an .html or an .md file, or a folder", "Name it so.")
     network = loaded(arguments)
     facts = _facts(network, arguments, catalogue_beside(Path(arguments.intent)))
+    from agile_lattice.show.fleet_report import INDEX, pages
     from agile_lattice.show.markdown import comment
     from agile_lattice.show.report import page
 
-    write_files({into: page(facts) if into.suffix == ".html" else comment(facts)})
+    if into.suffix:
+        write_files({into: page(facts) if into.suffix == ".html" else comment(facts)})
+    else:
+        if facts.change is not None:
+            raise fail(Place(arguments.into), "a change is told on one page", "Name an .html or an .md file.")
+        into = into / INDEX
+        write_files({into.parent / name: text for name, text in pages(facts)})
     print(into)
     differs = any(not each.same for each in facts.compared or ())
     felt = facts.change is not None and facts.change.felt
-    return 1 if facts.open_findings or differs or felt else 0
+    return 2 if facts.failed else 1 if facts.open_findings or differs or felt else 0
 
 
 def _rendered(devices: Sequence[Device], arguments: Namespace) -> list[Configured]:
@@ -88,6 +98,9 @@ def _facts(network: Network, arguments: Namespace, catalogue: Catalogue) -> Fact
         before = intent_of_revision(Path(arguments.intent), first[1:] or "HEAD")
         return Facts(network, found, configured, change=change(before, network, catalogue))
     captured = captured_texts(network, arguments)
-    comparisons = _whole(for_each(compared, captured, arguments, "comparing"))
-    verdicts = _whole(for_each(proven, captured, arguments, "proving"))
-    return Facts(network, found, configured, comparisons, verdicts)
+    comparisons = for_each(compared, captured, arguments, "comparing")
+    verdicts = for_each(proven, captured, arguments, "proving")
+    if Path(arguments.into).suffix:
+        return Facts(network, found, configured, _whole(comparisons), _whole(verdicts))
+    failed = {each.device: each.reason for each in (*comparisons.failed, *verdicts.failed)}
+    return Facts(network, found, configured, comparisons.results, verdicts.results, failed=failed)

@@ -97,8 +97,15 @@ def summary(comparison: Comparison) -> str:
 
 def _counted(found: Sequence[Effect]) -> str:
     effects = Counter(found)
-    counted = [f"{effects[effect]} {EFFECTS[effect][0]}" for effect in EFFECTS if effects[effect]]
+    counted = [
+        f"{effects[effect]} {_many(EFFECTS[effect][0], effects[effect])}" for effect in EFFECTS if effects[effect]
+    ]
     return plural(len(found), "difference") + (f" ({', '.join(counted)})" if counted else "")
+
+
+def _many(words: str, count: int) -> str:
+    """Return what is said of one difference as it is said of so many: several change traffic."""
+    return words if count == 1 else words.replace("changes ", "change ")
 
 
 def _table(differences: Sequence[Difference]) -> Table:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import linecache
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -33,6 +33,7 @@ from agile_lattice.show.walking import NAMES
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
+LONG, NEAR = 2000, 2  # lines of a file of which only a part is shown, and lines around what is spoken of
 Cell = tuple[str, str, str]  # a class of the page, words, and where in the page they lead to
 
 
@@ -54,6 +55,7 @@ class Facts(msgspec.Struct, frozen=True):
         compared: How captured devices differ from it; `None` if that was not looked at.
         verdicts: Whether each packet is treated by them as the intent says.
         change: What a change of the intent means; `None` if that was not looked at.
+        failed: Devices that could not be compared, each with the reason.
     """
 
     network: Network
@@ -62,6 +64,7 @@ class Facts(msgspec.Struct, frozen=True):
     compared: Sequence[Comparison] | None = None
     verdicts: Sequence[Verdict] = ()
     change: Change | None = None
+    failed: Mapping[str, str] = {}
 
     @property
     def open_findings(self) -> list[Finding]:
@@ -69,24 +72,19 @@ class Facts(msgspec.Struct, frozen=True):
         return [each for each in self.findings if not each.accepted]
 
 
-def page(facts: Facts) -> str:
-    """Write the page."""
+def page(facts: Facts, index: str = "") -> str:
+    """Write the page; `index` is where the page is that leads here, if there is one."""
     network, sources = facts.network, _Sources()
     compared = facts.compared
     differences = None if compared is None else [row for each in compared for row in _differences(each, sources)]
     verdicts = [*facts.verdicts, *(facts.change.verdicts if facts.change is not None else ())]
-    counted = [(len(network.devices), "device"), (len(facts.open_findings), "finding")]
-    counted += [(sum(len(shown_differences(each)) for each in compared), "difference")] if compared is not None else []
-    counts = [(count, what if count == 1 else f"{what}s") for count, what in counted]
     drawn = ", ".join(each.name for each in network.devices)
-    contents = {"network": "Network", "addresses": "Addresses", "findings": "Findings"}
-    contents |= {"differences": "Differences"} if differences is not None else {}
-    contents |= {"change": "Change"} if facts.change is not None else {}
-    contents |= {"packets": "Packets"} if verdicts else {}
     blocks = [each for each in plans(network) if each.name in {block.name for block in network.blocks}]
     return template("report.html").render(
-        network=network, contents={**contents, "devices": "Configuration", "intent": "Intent"}, counts=counts,
-        drawing=svg(network_figure(network), "net"), drawn=f"{plural(len(network.devices), 'device')}: {drawn}",
+        title=network.devices[0].name if index else network.name or "Network",
+        contents=_contents(facts, index, bool(verdicts)), counts=_counts(facts, index),
+        drawing="" if index else svg(network_figure(network), "net"),
+        drawn=f"{plural(len(network.devices), 'device')}: {drawn}",
         plan=svg(strip_figure(blocks), "plan") if blocks else "",
         planned="; ".join(f"{each.name} {each.prefix}: {each.left} left" for each in blocks),
         addresses=_addresses(network, sources), findings=[_finding(each, sources) for each in facts.open_findings],
@@ -103,8 +101,27 @@ def page(facts: Facts) -> str:
              [(str(one), sources.anchor(one.place)) for one in each.refusals])
             for each in facts.rendered
         ],
-        sources=sources, table=template("table.html").module.table,  # type: ignore[attr-defined]
+        sources=sources, index=index, failed=facts.failed, table=template("table.html").module.table,  # type: ignore[attr-defined]
     )  # fmt: skip
+
+
+def _contents(facts: Facts, index: str, packets: bool) -> dict[str, str]:
+    """Return the parts of a page, by their anchors; one device alone is no drawing."""
+    parts = {
+        "network": "" if index else "Network", "addresses": "Addresses", "findings": "Findings",
+        "differences": "Differences" if facts.compared is not None else "",
+        "change": "Change" if facts.change is not None else "", "packets": "Packets" if packets else "",
+        "devices": "Configuration", "intent": "Intent",
+    }  # fmt: skip
+    return {anchor: words for anchor, words in parts.items() if words}
+
+
+def _counts(facts: Facts, index: str) -> list[tuple[int, str]]:
+    found = [] if index else [(len(facts.network.devices), "device")]
+    found.append((len(facts.open_findings), "finding"))
+    if facts.compared is not None:
+        found.append((sum(len(shown_differences(each)) for each in facts.compared), "difference"))
+    return [(count, what if count == 1 else f"{what}s") for count, what in found]
 
 
 class _Sources:
@@ -112,6 +129,7 @@ class _Sources:
 
     def __init__(self) -> None:
         self._files: list[str] = []
+        self._lines: dict[str, set[int]] = {}
 
     def anchor(self, place: Place) -> str:
         """Return the anchor of a line; empty if it cannot be read."""
@@ -119,13 +137,27 @@ class _Sources:
             return ""
         if place.file not in self._files:
             self._files.append(place.file)
+        self._lines.setdefault(place.file, set()).add(place.line)
         return f"i{self._files.index(place.file) + 1}-{place.line}"
 
     def files(self) -> Iterator[tuple[str, list[tuple[str, int, str]]]]:
         """Yield the name of each file, and its lines with their anchors and numbers."""
         for number, file in enumerate(self._files, 1):
-            lines = enumerate(linecache.getlines(file), 1)
-            yield file, [(f"i{number}-{at}", at, line.rstrip("\n")) for at, line in lines]
+            lines, shown = linecache.getlines(file), self._shown(file)
+            found: list[tuple[str, int, str]] = []
+            for at in shown:
+                if at - (found[-1][1] if found else 0) > 1:
+                    found.append(("", 0, "..."))
+                found.append((f"i{number}-{at}", at, lines[at - 1].rstrip("\n")))
+            yield file, found
+
+    def _shown(self, file: str) -> list[int]:
+        """Return the lines of a file that are shown: of a long one what is spoken of, and what is near."""
+        last = len(linecache.getlines(file))
+        if last <= LONG:
+            return [*range(1, last + 1)]
+        near = {each + step for each in self._lines[file] for step in range(-NEAR, NEAR + 1)}
+        return sorted(each for each in near if 1 <= each <= last)
 
 
 def svg(figure: Figure, name: str) -> str:

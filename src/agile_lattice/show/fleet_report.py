@@ -1,0 +1,120 @@
+"""A report of many devices: an index, and a page for each device that it leads to."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from msgspec.structs import replace
+
+from agile_lattice.checks import Finding
+from agile_lattice.compare.differences import Comparison
+from agile_lattice.compare.equivalence import Verdict
+from agile_lattice.compare.fleets import Shared, by_difference
+from agile_lattice.show.differences import CHANGES, EFFECTS, missing_words
+from agile_lattice.show.differences import summary as compared_words
+from agile_lattice.show.proving import summary as proven_words
+from agile_lattice.show.report import Cell, Configured, Facts, page
+from agile_lattice.show.templates import template
+from agile_lattice.show.terminal import nearest
+
+INDEX, UP = "index.html", "../index.html"
+
+
+def pages(facts: Facts) -> Iterator[tuple[str, str]]:
+    """Yield the name and the text of each page of a folder: the index first.
+
+    Args:
+        facts: What is told of all devices.
+    """
+    yield INDEX, _index(facts)
+    compared = {each.device: each for each in facts.compared or ()}
+    verdicts = {each.device: each for each in facts.verdicts}
+    findings = _by_device(facts.open_findings)
+    for one in facts.rendered:
+        name = one.device.name
+        mine = Facts(
+            replace(facts.network, devices=(one.device,), blocks=()), findings.get(name, []), [one],
+            None if facts.compared is None else [compared[name]] if name in compared else [],
+            [verdicts[name]] if name in verdicts else [],
+            failed={each: reason for each, reason in facts.failed.items() if each == name},
+        )  # fmt: skip
+        yield _page_of(name), page(mine, UP)
+
+
+def _index(facts: Facts) -> str:
+    compared, network = facts.compared, facts.network
+    shared = None if compared is None else by_difference(compared)
+    differ = sum(not each.same for each in compared or ())
+    counted = [(len(network.devices), "device"), (len(facts.open_findings), "finding")]
+    counted += [(differ, "device not the same as the intent")] if compared is not None else []
+    counted += [(len(facts.failed), "device that could not be compared")] if facts.failed else []
+    counts = [(count, what if count == 1 else what.replace("device", "devices").replace("finding", "findings"))
+              for count, what in counted]  # fmt: skip
+    contents = ({"differences": "Differences"} if shared is not None else {}) | {"devices": "Devices"}
+    heads = ("device", "speaks", "compared", "every packet", "findings", "rendered")
+    return template("fleet.html").render(
+        network=network, contents={**contents, "findings": "Findings"}, counts=counts, heads=heads,
+        shared=None if shared is None else [_shared(each) for each in shared],
+        findings=[_finding(each) for each in facts.open_findings], devices=_devices(facts),
+        table=template("table.html").module.table,  # type: ignore[attr-defined]
+    )  # fmt: skip
+
+
+def _devices(facts: Facts) -> list[list[Cell]]:
+    """Return a row for each device: those that are not as the intent says come first."""
+    compared = {each.device: each for each in facts.compared or ()}
+    verdicts = {each.device: each for each in facts.verdicts}
+    findings = _by_device(facts.open_findings)
+    rows = []
+    for one in facts.rendered:
+        name = one.device.name
+        of_it = compared.get(name), verdicts.get(name), findings.get(name, []), facts.failed.get(name, "")
+        rows.append(_device(one, *of_it))
+    return [row for _, row in sorted(rows, key=lambda each: each[0])]
+
+
+def _device(
+    one: Configured, compared: Comparison | None, verdict: Verdict | None, findings: Sequence[Finding], failed: str
+) -> tuple[bool, list[Cell]]:
+    name, fine = one.device.name, not failed and (compared is None or compared.same)
+    words = failed if compared is None else compared_words(compared)
+    more = "" if compared is None or not missing_words(compared) else "; " + "; ".join(missing_words(compared))
+    proven = "" if verdict is None else proven_words(verdict)
+    lines = sum(len(each.text.splitlines()) for each in one.texts)
+    return fine, [
+        ("", name, _page_of(name)), ("", ", ".join(one.device.speaks), ""), ("" if fine else "open", words + more, ""),
+        ("" if verdict is None or verdict.same else "open", proven, ""),
+        ("open" if findings else "", str(len(findings) or ""), ""),
+        ("open", "it cannot be rendered", "") if one.refusals else ("", f"{lines} lines", ""),
+    ]  # fmt: skip
+
+
+def _shared(one: Shared) -> list[Cell]:
+    first = one.devices[0]
+    count = "1 device" if len(one.devices) == 1 else f"{len(one.devices)} devices"
+    change = CHANGES.get(one.change, "not compared")
+    return [
+        ("", count, ""), ("", f"{one.subject}\n{change}", ""), (one.effect, EFFECTS[one.effect][0], ""),
+        ("intent", "\n".join(f"{each.name}: {each.intent or '-'}" for each in one.fields) or "-", ""),
+        ("there", "\n".join(f"{each.name}: {each.device or '-'}" for each in one.fields) or "-", ""),
+        ("", first, _page_of(first)),
+    ]  # fmt: skip
+
+
+def _finding(one: Finding) -> list[Cell]:
+    return [
+        (one.severity, f"{one.severity}: {one.slug}", ""), ("", one.subject, ""), ("", one.what, ""),
+        ("", one.remedy, ""), ("place", nearest(one.place), ""),
+    ]  # fmt: skip
+
+
+def _by_device(findings: Sequence[Finding]) -> dict[str, list[Finding]]:
+    """Return findings by the device that they are about; their subject begins with its name."""
+    found: dict[str, list[Finding]] = {}
+    for each in findings:
+        found.setdefault(each.subject.partition(" ")[0], []).append(each)
+    return found
+
+
+def _page_of(device: str) -> str:
+    return f"devices/{device}.html"
