@@ -88,9 +88,9 @@ def without(device: Device, refused: Refusals) -> Device | None:
                 and subject not in (f"{name} as a member of {one.name}" for name in members(one))
             ),
             routes=tuple(one for one in kept.routes if f"route {one.to}" != subject),
-            translations=tuple(one for one in kept.translations if f"translation {one.name}" != subject),
-            permits=tuple(one for one in kept.permits if f"permit {one.name}" != subject),
-            access=tuple(one for one in kept.access if f"management {one.name}" != subject),
+            translations=tuple(one for one in kept.translations if f"translation {one.name}".rstrip() != subject),
+            permits=tuple(one for one in kept.permits if f"permit {one.name}".rstrip() != subject),
+            access=tuple(one for one in kept.access if f"management {one.name}".rstrip() != subject),
         )
         if subject == f"device {kept.name}" and each.field == "dial-up":
             kept = replace(kept, interfaces=tuple(one for one in kept.interfaces if one.dial is None))

@@ -66,13 +66,8 @@ class Refusal(DialectError):
     """
 
     def __init__(self, dialect: str, subject: str, field: str, place: Place, reason: str) -> None:
-        self.dialect, self.subject, self.field, self.place, self.reason = (
-            dialect,
-            subject,
-            field,
-            place,
-            reason,
-        )
+        self.dialect, self.field, self.place, self.reason = dialect, field, place, reason
+        self.subject = subject.rstrip()  # what has no name is `permit` alone
         super().__init__(dialect, subject, field, place, reason)
 
     def __str__(self) -> str:

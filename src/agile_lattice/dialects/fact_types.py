@@ -91,7 +91,7 @@ class FactType(msgspec.Struct, frozen=True):
 
     def describe(self, fact: Fact) -> str:
         """Return the fact in words, for messages."""
-        return self.words.format(fact=fact).rstrip()
+        return self.words.format(fact=fact)
 
 
 def _only_read(one: Any) -> tuple[Any, ...]:

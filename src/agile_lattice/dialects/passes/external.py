@@ -41,7 +41,7 @@ def _down(facts: Facts, dialect: str) -> Facts:
             reason = _why_not(one, rule)
             if reason:
                 place = one.place.at("destination")
-                refusals.append(Refusal(dialect, f"permit {one.name}".rstrip(), "destination", place, reason))
+                refusals.append(Refusal(dialect, f"permit {one.name}", "destination", place, reason))
             external = _external(one, rule)
             if external is not None:
                 passages.append(external)
