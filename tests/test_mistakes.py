@@ -10,7 +10,7 @@ NOT_FOUND = {"a subnet on two sites"}  # it cannot be told from a link that both
 
 
 def test_mistakes_are_found_and_nothing_else() -> None:
-    count = 4
+    count = 3
     found, alarms = look(count, seed=7)
     assert alarms == []
     assert {words for words, times in found.items() if times == 0} == NOT_FOUND
