@@ -53,7 +53,8 @@ def _index(facts: Facts) -> str:
     contents = ({"differences": "Differences"} if shared is not None else {}) | {"devices": "Devices"}
     heads = ("device", "speaks", "compared", "every packet", "findings", "rendered")
     return template("fleet.html").render(
-        network=network, contents={**contents, "findings": "Findings"}, counts=counts, heads=heads,
+        title=network.name or "Network", index="", contents={**contents, "findings": "Findings"}, counts=counts,
+        heads=heads,
         shared=None if shared is None else [_shared(each) for each in shared],
         findings=[_finding(each) for each in facts.open_findings], devices=_devices(facts),
         table=template("table.html").module.table,  # type: ignore[attr-defined]
