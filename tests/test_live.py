@@ -228,6 +228,7 @@ def test_whenever_it_is_cut_the_device_is_old_or_new(near: Site) -> None:
         look = near.look()
         assert (look, outcome) in ((old, ""), (old, "back"), (new, "kept")), outcome
         seen.add(outcome)
+        whole *= 0.9 if outcome else 1.25  # the machine may be busier, or less so, than when it was measured
         assert near.lattice("push", "intent.yaml", "archive", "--device", EDGE, "--back")[0] == 0
         if look == new:
             near.edge.inside("nft", "flush", "chain", "ip", "lattice", "departure")
