@@ -16,6 +16,7 @@ import ssl
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import msgspec
 
@@ -126,7 +127,7 @@ class Restconf:
             href = HREF.search(link[0]) if link else None
             if href is None:
                 raise TransportError(self.device, "it does not say where RESTCONF begins", "/.well-known/host-meta")
-            self._root = href[1].rstrip("/")
+            self._root = urlsplit(href[1]).path.rstrip("/")  # on this host, whatever it names
         return self._root
 
     def _document(self, body: str, resource: str) -> dict[str, Any]:
