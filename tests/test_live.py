@@ -260,6 +260,25 @@ def test_rules_of_iptables_and_settings_of_the_kernel_are_pushed_too(near: Site)
 
 @pytest.mark.real
 @live
+def test_permits_of_both_families_are_pushed_too(near: Site) -> None:
+    near.edge.inside("nft", "flush", "ruleset")
+    text = near.intent.read_text().replace("[iproute2, nftables]", "[iproute2, iptables, ip6tables]")
+    text = text.replace("from: inside, to: outside, source-b", "to: outside, source: 10.40.10.0/24, source-b")
+    near.intent.write_text(
+        text + "    permits: [{derive: translations}, {name: mail, from: inside, to: outside, service: tcp/25}]\n"
+    )
+    near.edge.inside("ip6tables", "-A", "FORWARD", "-j", "ACCEPT")
+    near.lattice("capture", "intent.yaml", "--into", "archive")
+    code, found = near.push()
+    assert (code, found["outcome"]) == (0, "kept"), found
+    for program in ("iptables-save", "ip6tables-save"):
+        rules = near.edge.inside(program)
+        assert ":FORWARD DROP" in rules and "--dport 25" in rules and "-A FORWARD -j ACCEPT" not in rules
+    assert near.lattice("prove", "intent.yaml", "archive@good")[0] == 0
+
+
+@pytest.mark.real
+@live
 def test_of_several_at_once_one_wins_and_a_guard_that_is_killed_has_another(near: Site) -> None:
     near.lattice("capture", "intent.yaml", "--into", "archive")
     near.edge.inside("nft", "flush", "chain", "ip", "lattice", "departure")
