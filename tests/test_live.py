@@ -20,12 +20,13 @@ import pytest
 import agile_lattice as al
 from agile_lattice.archive.repository import Archive, ArchiveError
 from agile_lattice.cli.main import main
-from agile_lattice.dialects.registry import BUILT_IN
+from agile_lattice.dialects.registry import BUILT_IN, catalogue_beside
 from agile_lattice.intent.connections import Connection
 from agile_lattice.push.carrying import Load, carry
 from agile_lattice.transport.capturing import sealed
 from agile_lattice.transport.sessions import Session
 from machines import Machine, present
+from test_real import frr
 
 live = pytest.mark.skipif(
     not present("ip", "nft", "sshd", "ssh", "git"), reason="needs root, iproute2, nftables, OpenSSH"
@@ -275,6 +276,44 @@ def test_permits_of_both_families_are_pushed_too(near: Site) -> None:
         rules = near.edge.inside(program)
         assert ":FORWARD DROP" in rules and "--dport 25" in rules and "-A FORWARD -j ACCEPT" not in rules
     assert near.lattice("prove", "intent.yaml", "archive@good")[0] == 0
+
+
+# FRRouting of a namespace is told where its sockets are.
+ITS_FRR = """dialect = "frr-here"
+title = "FRRouting with its sockets in a folder"
+like = "frr"
+[running]
+apply = "vtysh --vty_socket FOLDER -f /dev/stdin"
+look = "vtysh --vty_socket FOLDER -c 'show running-config'"
+[running.capture]
+"running.conf" = "vtysh --vty_socket FOLDER -c 'show running-config'"
+"""
+
+
+@pytest.mark.real
+@live
+@frr
+def test_routes_of_frrouting_are_pushed_too(near: Site) -> None:
+    edge, text = near.edge, near.intent.read_text().replace("[iproute2, nftables]", "[frr-here, nftables]")
+    (near.folder / "dialects").mkdir()
+    (near.folder / "dialects" / "frr-here.toml").write_text(ITS_FRR.replace("FOLDER", str(edge.folder)))
+    near.intent.write_text(text.replace("routes: [", "routes: [{to: 10.8.0.0/16, via: 10.40.10.9, distance: 20}, "))
+    edge.inside("sysctl", "-qw", "net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1")
+    edge.start_frr()
+    meant = al.load(near.intent).device(EDGE)
+    catalogue = catalogue_beside(near.intent)
+    edge.load("frr", "frr.conf", al.render(meant, catalogue)[0].text)
+    edge.vtysh("-c", "configure", "-c", "no ip route 10.8.0.0/16 10.40.10.9 20", "-c", "ip route 10.9.0.0/16 blackhole")
+    near.lattice("capture", "intent.yaml", "--into", "archive")
+    code, found = near.push()
+    assert (code, found["outcome"]) == (0, "kept"), found
+    running = edge.vtysh("-c", "show running-config")
+    assert "ip route 10.8.0.0/16 10.40.10.9 20" in running and "10.9.0.0/16" not in running
+    assert near.lattice("prove", "intent.yaml", "archive@good")[0] == 0
+    # What it cannot say is refused before anything is done.
+    before = edge.vtysh("-c", "show running-config")
+    near.intent.write_text(near.intent.read_text().replace("distance: 20", "distance: 300"))
+    assert near.push()[0] == 2 and edge.vtysh("-c", "show running-config") == before
 
 
 @pytest.mark.real
