@@ -302,11 +302,12 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         protocol static { ipv4 { import all; export none; table master4; }; route 10.65.0.0/16 via 10.40.10.9; }
         protocol static { ipv4 { import all; import filter tide; }; route 10.66.0.0/16 via 10.40.10.9; }
         protocol static { ipv6 { import where false; }; route 2001:db8:67::/48 via 2001:db8::9; }
+        protocol static { ipv4 { import none; import all; }; route 10.67.0.0/16 via 10.40.10.9; }
         """,
         """
         routes: [{to: 10.60.0.0/16, via: 10.40.10.9}, {to: 10.65.0.0/16, via: 10.40.10.9}]
         """,
-        [3, 5, 5, 5, 5, 7, 7, 7, 7, 10, 12, 12, 12, 12, 12],
+        [3, 5, 5, 5, 5, 7, 7, 7, 7, 10, 12, 12, 12, 12, 12, 14, 14, 14, 14, 14],
     ),
     (
         "iproute2",

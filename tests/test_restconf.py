@@ -156,9 +156,9 @@ def test_a_change_of_somebody_else_in_between_is_not_undone(
         theirs = here.device.running.replace("to the provider", "to somebody else")
         replace = Restconf.replace
 
-        def in_between(session: Restconf, before: str, after: str, tag: str) -> None:
+        def in_between(session: Restconf, before: str, after: str, tag: str) -> str:
             here.device.replace(theirs, here.device.revision)
-            replace(session, before, after, tag)
+            return replace(session, before, after, tag)
 
         monkeypatch.setattr(Restconf, "replace", in_between)
         code, said = here.push("--untimed")
@@ -166,6 +166,26 @@ def test_a_change_of_somebody_else_in_between_is_not_undone(
         assert here.device.running == theirs
         code, said = here.push("--untimed")
         assert code == 2 and "not any more as it was captured" in said, said
+
+
+def test_a_change_of_somebody_else_behind_it_is_not_taken_back_with_it(
+    folder: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with light(folder, capsys) as here:
+        here.captured()
+        here.meant("10.70.9.9}", "10.70.9.8}")
+        replace = Restconf.replace
+
+        def behind(session: Restconf, before: str, after: str, tag: str) -> str:
+            made = replace(session, before, after, tag)
+            theirs = here.device.running.replace("10.70.9.8", "10.70.9.7")
+            here.device.replace(theirs.replace("to the provider", "to somebody else"), here.device.revision)
+            return made
+
+        monkeypatch.setattr(Restconf, "replace", behind)
+        code, said = here.push("--untimed")
+        assert code == 1 and "somebody else changed it meanwhile" in said, said
+        assert "10.70.9.7" in here.device.running and "to somebody else" in here.device.running
 
 
 def test_who_is_not_known_is_not_spoken_with(

@@ -39,7 +39,7 @@ class Question(msgspec.Struct, frozen=True):
     Attributes:
         family: 4 or 6.
         coming: Packets as they come in.
-        inside: Packets as they are behind arrival rewriting, whatever they were before.
+        inside: Packets as they are behind destination NAT, whatever they were before.
     """
 
     family: int

@@ -29,6 +29,7 @@ class Patched:
         self.session, self.load, self.resources = session, load, resources
         self.state: State = ""
         self.said = ""
+        self.tag = ""  # of what the change made
 
     def make(self, tag: str) -> None:
         """Make the change, unless the configuration has another entity tag.
@@ -37,13 +38,13 @@ class Patched:
             TransportError: If the link was lost, and the device cannot be asked any more either.
         """
         try:
-            self.session.replace(self.load.back, self.load.change, tag)
+            self.tag = self.session.replace(self.load.back, self.load.change, tag)
             self.state = "applied"
         except RestconfError as error:
             self.state, self.said = "moved" if error.status == CHANGED else "back", error.detail
         except TransportError as error:
             self.said = f"the link was lost: {error.cause}"
-            now = self.session.configuration(self.resources)[0]
+            now, self.tag = self.session.configuration(self.resources)
             self.state = (
                 "applied" if _same(now, self.load.change) else "back" if _same(now, self.load.back) else "moved"
             )
@@ -54,6 +55,9 @@ class Patched:
             return "kept"
         try:
             now, tag = self.session.configuration(self.resources)
+            if tag != self.tag:
+                self.said = "it could not be taken back: somebody else changed it meanwhile"
+                return "stuck"
             self.session.replace(now, self.load.back, tag)
             return "back"
         except TransportError as error:

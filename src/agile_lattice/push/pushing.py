@@ -116,12 +116,12 @@ class Pusher:
         try:
             left = still_differs(self.intent, self._captured(), self.catalogue, plan.mending.mends)
         except TransportError as error:
-            return self._not_kept(carried.decide("failed"), f"it could not be looked at: {error.cause}")
+            return self._failed(carried, f"it could not be looked at: {error.cause}")
         except DialectError as error:
             said = str(error).splitlines()[0]
-            return self._not_kept(carried.decide("failed"), f"what it has now cannot be read: {said}")
+            return self._failed(carried, f"what it has now cannot be read: {said}")
         if left:
-            return self._not_kept(carried.decide("failed"), f"still different: {', '.join(left)}")
+            return self._failed(carried, f"still different: {', '.join(left)}")
         state = carried.decide("confirm")
         if state != "kept":
             return self._not_kept(state, "the confirmation came too late")
@@ -141,6 +141,13 @@ class Pusher:
         if self.trial is None:
             return take_back(self.session)
         return "" if self.session.command(self.trial.back).code else "back"
+
+    def _failed(self, carried: Carried | OnTrial | Patched, said: str) -> Pushed:
+        """Let a change go that does not do what it is for."""
+        state = carried.decide("failed")
+        if state == "stuck" and isinstance(carried, Patched):
+            return Pushed(self.intent.name, state, carried.log())
+        return self._not_kept(state, said)
 
     def _not_kept(self, state: State, said: str) -> Pushed:
         reasons = {

@@ -91,7 +91,7 @@ def summary(comparison: Comparison) -> str:
     if comparison.left_out:
         text += f", {comparison.left_out} more not shown (counted in the exit code)"
     if comparison.leftovers:
-        text += f", {plural(len(comparison.leftovers), 'line')} not understood"
+        text += f", {plural(len(told_once(comparison.leftovers)), 'line')} not understood"
     return text
 
 
@@ -140,7 +140,7 @@ def show_leftovers(console: Console, leftovers: Sequence[Leftover]) -> None:
         return
     console.print(Text("Not understood and not compared:", style="strong"))
     alike: dict[tuple[str, ...], list[Leftover]] = {}
-    for one in leftovers:
+    for one in told_once(leftovers):
         alike.setdefault((one.place.file, *one.block, one.reason), []).append(one)
     for group in alike.values():
         first = group[0]
@@ -153,6 +153,11 @@ def show_leftovers(console: Console, leftovers: Sequence[Leftover]) -> None:
         inside = f"in {' / '.join(first.block)}: " if first.block else ""
         console.print(Padding(Text(f"{inside}{first.reason}", style="remedy"), (0, 0, 0, 6)))
     console.print()
+
+
+def told_once(leftovers: Sequence[Leftover]) -> list[Leftover]:
+    """Return leftovers without those that say the same of a line again: it can be left over in several lists."""
+    return [*{(str(each.place), each.text, each.reason): each for each in leftovers}.values()]
 
 
 def runs(lines: Iterable[int]) -> str:

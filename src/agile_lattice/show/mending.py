@@ -9,6 +9,7 @@ from rich.padding import Padding
 
 from agile_lattice.compare.differences import Comparison
 from agile_lattice.compare.mending import Mending
+from agile_lattice.show.differences import told_once
 from agile_lattice.show.terminal import Text, plural, visible
 
 HOW = {
@@ -56,5 +57,5 @@ def show_held(console: Console, mendings: Sequence[Mending]) -> None:
 def _not_compared(one: Comparison) -> str:
     names = [*one.unseen, *(f"IPv{family} rules" for family in one.unseen_families)]
     if one.leftovers:
-        names.append(f"{plural(len(one.leftovers), 'line')} not understood")
+        names.append(f"{plural(len(told_once(one.leftovers)), 'line')} not understood")
     return ", ".join(names)

@@ -98,8 +98,8 @@ class Restconf:
         """Return the entity tag of the datastore: another one after every change; empty if the device tells none."""
         return self._ask("HEAD", f"{self._api()}/data").tag
 
-    def replace(self, before: str, after: str, tag: str) -> None:
-        """Put one configuration in the place of another, all of it or nothing.
+    def replace(self, before: str, after: str, tag: str) -> str:
+        """Put one configuration in the place of another, all of it or nothing; return its entity tag.
 
         Args:
             before: The document that was fetched.
@@ -114,10 +114,11 @@ class Restconf:
             raise TransportError(self.device, "it tells no entity tag, to which a change could be bound")
         patch = {"patch-id": f"lattice-{hashlib.sha256(after.encode()).hexdigest()[:12]}",
                  "edit": edits(json.loads(before), json.loads(after))}  # fmt: skip
-        self._ask(
+        made = self._ask(
             "PATCH", f"{self._api()}/data", json.dumps({"ietf-yang-patch:yang-patch": patch}),
             {"Content-Type": PATCH, "If-Match": tag},
         )  # fmt: skip
+        return made.tag or self.tag()
 
     def _api(self) -> str:
         """Return where RESTCONF begins on the device (RFC 8040, 3.1)."""
