@@ -356,7 +356,7 @@ def test_what_is_said_to_have_the_same_effect_has_it(made: tuple[Device, Device]
         for family in (4, 6):
             space = common_space(intent, there, family)
             mine, its = (lines(with_learned(each), stage, space) for each in (intent, there))
-            left_out = [*_impossible(there, space, stage), *_strays(there, space)]
+            left_out = [*_impossible(with_learned(there), space, stage), *_strays(with_learned(there), space)]
             for line in mine:
                 if line.rule is None or not line.place.line or line.place.line not in same:
                     continue
