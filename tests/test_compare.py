@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import subprocess
 from pathlib import Path
 
 import pytest
@@ -11,6 +12,7 @@ from msgspec.structs import replace
 
 import agile_lattice as al
 from agile_lattice.dialects.assembly import Capture
+from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import SECTIONS, Device, Helper, HostEntry, Settings
 from agile_lattice.intent.normal import normal
@@ -237,6 +239,44 @@ def test_what_was_not_captured_or_understood_is_not_decided() -> None:
         assert not found.same and not found.different
         assert any(words in each for each in found.incomplete), (words, found.incomplete)
         assert not al.diff(quay, capture).same
+
+
+INCLUDING = """
+lattice: 1
+devices:
+  quay:
+    speaks: [ifupdown]
+    interfaces:
+      lan0: {address: 10.40.10.1/24}
+"""
+
+
+def test_files_that_a_configuration_includes_are_captured_or_not_decided() -> None:
+    [quay] = al.loads(INCLUDING).devices
+    [text] = [each.text for each in al.render(quay)]
+    including = {"interfaces": f"source /etc/network/interfaces.d/*.cfg\n{text}"}
+    more = "auto lan1\niface lan1 inet static\n    address 10.40.11.1/24\n"
+    for texts, same, words in (
+        (including, False, "the first is interfaces:1"),
+        ({**including, "lan1": more}, False, "the first is interfaces:1"),
+        ({**including, "lan1.cfg": "# nothing\nauto lan0\n"}, True, ""),
+    ):
+        found = al.prove(quay, al.read("quay", quay.speaks, texts))
+        assert found.same is same
+        assert any(words in each for each in found.incomplete) or not words, (words, found.incomplete)
+    assert al.prove(quay, al.read("quay", quay.speaks, {**including, "lan1.cfg": more})).different
+
+
+def test_a_capture_leaves_out_what_includes_nothing(tmp_path: Path) -> None:
+    (tmp_path / "some").mkdir()
+    (tmp_path / "none").mkdir()
+    (tmp_path / "some" / "lan1").write_text("auto lan1\n")
+    lines = [f"source {tmp_path}/{each}/*" for each in ("some", "none")]
+    lines += [f"source-directory {tmp_path}/{each}" for each in ("some", "none")] + ["auto lan0"]
+    (tmp_path / "interfaces").write_text("\n".join(lines))
+    command = BUILT_IN.dialect("ifupdown").running.capture["interfaces"].replace("/etc/network", str(tmp_path))
+    done = subprocess.run(["sh", "-c", command], capture_output=True, text=True, check=True)
+    assert done.stdout.splitlines() == [lines[0], f"# {lines[1]}", lines[2], f"# {lines[3]}", lines[4]]
 
 
 def test_an_interface_without_settings_that_is_shut_on_one_side_is_a_difference() -> None:

@@ -12,6 +12,7 @@ import msgspec
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.facts import (
     AddressSetFact,
+    IncludedFact,
     ProxyFact,
     ServiceFact,
     SettingsFact,
@@ -83,7 +84,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         sections |= reading.sections
         for kind, members in reading.facts.items():
             facts.setdefault(kind, []).extend(members)
-    leftovers += [*masterless(facts), *_undeclared(facts), *unknown_dials(facts)]
+    leftovers += [*masterless(facts), *_undeclared(facts), *unknown_dials(facts), *_not_here(readings, dialects)]
     by_hand = any(reading.by_hand for reading in readings)
     bounds = bounds_of(readings)
     leftovers += meeting(readings)
@@ -154,6 +155,17 @@ def _undeclared(facts: dict[str, list[Any]]) -> list[Leftover]:
     facts["helper"] = known
     reason = "nothing declares this helper for this protocol"
     return [Leftover(each.place, "a helper", (), reason, ("helpers",)) for each in lost]
+
+
+def _not_here(readings: Sequence[Reading], dialects: Iterable[Dialect]) -> Iterator[Leftover]:
+    """Yield the statements that include files, of which no text that was given is one."""
+    carried = {each.name: each.carries for each in dialects}
+    for reading in readings:
+        others = [each.file for each in readings if each is not reading and each.dialect == reading.dialect]
+        for fact in cast(Sequence[IncludedFact], reading.facts.get("included", ())):
+            if not any(fact.names(each) for each in others):
+                reason = "the program reads these files, too, and none of them is here: capture them with it"
+                yield Leftover(fact.place, fact.files, (), reason, carried[reading.dialect])
 
 
 def _that_apply(readings: Sequence[Reading]) -> list[Reading]:

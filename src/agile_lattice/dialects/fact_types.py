@@ -22,6 +22,7 @@ from agile_lattice.dialects.facts import (
     HelperFact,
     HostFact,
     IdentityFact,
+    IncludedFact,
     InterfaceFact,
     InterfaceNameFact,
     InterfaceResolverFact,
@@ -389,6 +390,7 @@ FACTS: dict[str, FactType] = {
                 ("base-chain", BaseChainFact),
                 ("policy", PolicyFact),
                 ("step", StepFact),
+                ("included", IncludedFact),
             )
         ),
     )

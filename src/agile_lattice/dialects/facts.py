@@ -6,6 +6,8 @@ model and back. What the engine has to know about each kind of fact is in `fact_
 
 from __future__ import annotations
 
+from fnmatch import fnmatchcase
+from pathlib import PurePath
 from typing import Literal
 
 import msgspec
@@ -295,11 +297,29 @@ class DeclaredHelperFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
 
+class IncludedFact(msgspec.Struct, frozen=True):
+    """That a program reads other files as well.
+
+    Attributes:
+        files: Their paths, or patterns of them, with blanks between.
+        folder: Whether these are folders, of which every file is read.
+    """
+
+    files: str
+    folder: bool = False
+    place: Place = NOWHERE
+
+    def names(self, file: str) -> bool:
+        """Tell whether a file, whatever folder it was captured into, may be one of them."""
+        patterns = ["*"] if self.folder else [PurePath(each.strip("\"'")).name for each in self.files.split()]
+        return any(fnmatchcase(PurePath(file).name, each) for each in patterns)
+
+
 SINGLE = "*"
 Fact = (
     DeviceFact | InterfaceFact | DialFact | AddressFact | ProxyFact | MemberFact | VlanMemberFact
     | DeclaredInterfaceFact | InterfaceNameFact | PartFact | InterfaceResolverFact | InterfaceSearchFact
     | ResolverFact | SearchFact | LookupsFact | HostFact | HelperFact | DeclaredHelperFact | ZoneFact | StaticNatFact
     | AddressSetFact | ServiceFact | Route | Rule | Passage | SettingsFact | IdentityFact | PortSetFact | ChainFact
-    | BaseChainFact | PolicyFact | StepFact
+    | BaseChainFact | PolicyFact | StepFact | IncludedFact
 )  # fmt: skip

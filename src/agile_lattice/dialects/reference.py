@@ -54,6 +54,8 @@ MEANINGS: Mapping[str, str] = {
     "lookups": "Whether it does.",
     "helper.name": "The protocol: " + ", ".join(HELPED_OVER) + ".",
     "part": "The name of the part.",
+    "files": "The paths of files, or patterns of them.",
+    "folder": "Whether these are folders, of which every file is read.",
     "domain": "A domain in which short names are looked for.",
     "domains": "Domains, with blanks between them.",
     "zone": "The zone or the mark.",

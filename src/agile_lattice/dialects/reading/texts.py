@@ -40,6 +40,7 @@ class Reading(msgspec.Struct, frozen=True):
 
     Attributes:
         dialect, form: What it was read as.
+        file: The name of the text.
         facts: By kind.
         leftovers: What was not understood, in order.
         sections: The sections that the text speaks of, even if only to say that there is nothing.
@@ -57,6 +58,7 @@ class Reading(msgspec.Struct, frozen=True):
 
     dialect: str
     form: str
+    file: str
     facts: Facts
     leftovers: tuple[Leftover, ...]
     sections: frozenset[Section]
@@ -170,8 +172,8 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     itself = dialect.semantics.answers == "itself"
     count, left = count_of(statements), reader.left + len({each.place.line for each in aside})
     return Reading(
-        dialect.name, reader.form.name, facts, leftovers, frozenset(reader.sections), (count, count - left),
-        itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent),
+        dialect.name, reader.form.name, reader.file, facts, leftovers, frozenset(reader.sections),
+        (count, count - left), itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent),
         dialect.semantics.addresses == "sorted", tuple(unit_of),
         reader.form.change.of_programs, tuple(each for each in steps if each.bounds),
     )  # fmt: skip
