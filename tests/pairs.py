@@ -569,7 +569,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
           - {to: default, via: 10.40.10.9}
           - {to: 10.64.0.0/16, via: 10.40.10.8}
         """,
-        [12],
+        [4, 12],
     ),
     (
         "ifupdown",
@@ -592,6 +592,50 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         [5],
     ),
     (
+        "ifupdown",
+        """
+        auto lan0
+        iface lan0 inet6 static
+            address 2001:db8:40::1/64
+            accept_ra 2
+            autoconf 0
+        """,
+        """
+        interfaces:
+          lan0: {address: "2001:db8:40::1/64"}
+        """,
+        [4],
+    ),
+    (
+        "iproute2",  # a rule of its own, before which nothing of the table is known
+        """
+        [{"priority": 0, "src": "all", "table": "local"},
+         {"priority": 100, "src": "10.40.66.0", "srclen": 24, "action": "blackhole"},
+         {"priority": 32766, "src": "all", "table": "main", "protocol": "kernel"},
+         {"priority": 32767, "src": "all", "table": "default"}]
+        """,
+        "speaks: [iproute2]",
+        [2],
+    ),
+    (
+        "iproute2",  # another tag than that of IEEE 802.1Q, and an address that somebody else has as well
+        """
+        [{"ifname": "lan0", "flags": ["UP"], "mtu": 1500, "addr_info": [
+           {"family": "inet6", "local": "2001:db8:40::1", "prefixlen": 64, "dadfailed": true}]},
+         {"ifname": "lan0.20", "link": "lan0", "flags": ["UP"], "mtu": 1500, "addr_info": [],
+          "linkinfo": {"info_kind": "vlan", "info_data": {"protocol": "802.1Q", "id": 20, "flags": ["REORDER_HDR"]}}},
+         {"ifname": "lan0.30", "link": "lan0", "flags": ["UP"], "mtu": 1500, "addr_info": [],
+          "linkinfo": {"info_kind": "vlan", "info_data": {"protocol": "802.1ad", "id": 30}}}]
+        """,
+        """
+        interfaces:
+          lan0: {address: "2001:db8:40::1/64"}
+          lan0.20: {parent: lan0, vlan: 20}
+          lan0.30: {parent: lan0, vlan: 30}
+        """,
+        [2, 6],
+    ),
+    (
         "iproute2",
         """
         [{"ifname": "bond0", "flags": ["UP"], "mtu": 1500, "linkinfo": {"info_kind": "bond"}, "addr_info": []},
@@ -612,11 +656,15 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         net.ipv4.conf.wan0.rp_filter = 2
         net.ipv4.conf.default.forwarding = 0
         net.ipv4.tcp_syncookies=1
+        net.ipv6.conf.lan0.disable_ipv6 = 1
+        net.ipv6.conf.wan0.disable_ipv6 = 0
+        net.ipv4.conf.lan0.forwarding = 0
+        net.ipv6.conf.wan0.accept_ra = 2
         """,
         """
         settings: {forwarding: {ipv4: true, ipv6: false}}
         """,
-        [3, 4],
+        [3, 4, 6, 8, 9],
     ),
     (
         "ietf-yang",

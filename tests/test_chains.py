@@ -17,7 +17,7 @@ from agile_lattice.intent.permits import Permit
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.translations import Dynamic
 from agile_lattice.notation.loading import loads
-from machines import Machine
+from machines import Machine, ProgramError
 from test_real import INTENT, Wire, kernel
 
 pytestmark = pytest.mark.real
@@ -145,3 +145,61 @@ def test_masquerade_takes_the_address_in_the_subnet_of_the_next_hop() -> None:
     seen = [came[header.source_port or 0][1].source for _, header in sent]
     assert [str(each) for each in seen] == ["203.0.113.2", "198.51.100.2", "198.51.100.2"], "the kernel"
     assert said == seen
+
+
+ASKED = """
+lattice: 1
+devices:
+  edge:
+    speaks: [iproute2, nftables]
+    interfaces:
+      in0: {address: [10.40.10.1/24, "2001:db8:40::1/64"]}
+    management:
+      - {name: ping, from: in0, service: [icmp/echo-request, icmp6/echo-request]}
+"""
+ASKED_CHAIN = "chain in {{ type filter hook input priority 0; policy drop; {replies} {more} {ping} }}"
+ANSWERED_CHAIN = "chain out {{ type filter hook output priority 0; policy {policy}; {more} }}"
+ND = "icmpv6 type { nd-router-advert, nd-neighbor-solicit, nd-neighbor-advert } accept;"
+PING = 'iifname "in0" icmp type echo-request accept; iifname "in0" icmpv6 type echo-request accept;'
+# What the rules about packets for the device say beside its ping, what those about its own say, whether it answers.
+ANSWERS = {
+    "everything": (ND, "", (True, True)),
+    "no neighbours": ("", "", (True, False)),
+    "neighbours that are dropped before": (
+        f"ip6 saddr {{ fe80::/10, 2001:db8::/32 }} icmpv6 type nd-neighbor-solicit drop; {ND}", "", (True, False)),
+    "its own may pass": (ND, ANSWERED_CHAIN.format(policy="accept", more="udp dport 9 drop;"), (True, True)),
+    "none of its own": (ND, ANSWERED_CHAIN.format(policy="drop", more=""), (False, False)),
+    "its replies": (ND, ANSWERED_CHAIN.format(policy="drop", more=f"{REPLIES}; {ND}"), (True, True)),
+    "its replies behind a drop": (
+        ND, ANSWERED_CHAIN.format(policy="drop", more=f"ip daddr 10.40.10.0/24 drop; {REPLIES}; {ND}"), (False, True)),
+}  # fmt: skip
+
+
+@kernel
+@pytest.mark.parametrize("case", ANSWERS)
+def test_a_device_answers_where_nothing_else_is_said(case: str) -> None:
+    more, own, answers = ANSWERS[case]
+    chain = ASKED_CHAIN.format(replies=f'{REPLIES}; iifname "lo" accept;', more=more, ping=PING)
+    rules = f"table inet f {{ {chain} {own} }}".replace("; ", ";\n").replace("{ type", "{\ntype")
+    rules = rules.replace("} chain", "}\nchain").replace("}  }", "}\n}").replace("} }", "}\n}")
+    [device] = loads(ASKED).devices
+    with Machine("edge") as machine, Machine("inside") as inside:
+        machine.cable("in0", inside.space, "eth0")
+        machine.apply([each for each in render_device(device) if each.dialect == "iproute2"])
+        for address in ("10.40.10.7/24", "2001:db8:40::7/64"):
+            inside.inside("ip", "addr", "add", address, "dev", "eth0")
+        machine.inside("nft", "-f", "-", input=f"{rules}\n")
+        answered = tuple(pings(inside, each) for each in ("10.40.10.1", "2001:db8:40::1"))
+        asked = {"a.json": "ip -json address", "r.json": "ip -json route show table all", "r.nft": "nft list ruleset"}
+        capture = {name: machine.inside(*command.split()) for name, command in asked.items()}
+    assert answered == answers, "the kernel"
+    found = verdict(device, read_device("edge", device.speaks, capture))
+    assert not found.different and bool(found.incomplete) is (case not in ("everything", "its replies")), found
+
+
+def pings(machine: Machine, address: str) -> bool:
+    try:
+        machine.inside("ping", "-c1", "-W1", address)
+    except ProgramError:
+        return False
+    return True

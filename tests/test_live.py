@@ -23,7 +23,8 @@ from agile_lattice.cli.main import main
 from agile_lattice.dialects.registry import BUILT_IN, catalogue_beside
 from agile_lattice.intent.connections import Connection
 from agile_lattice.push.carrying import Load, carry
-from agile_lattice.transport.capturing import sealed
+from agile_lattice.transport.capturing import ask, sealed
+from agile_lattice.transport.errors import TransportError
 from agile_lattice.transport.sessions import Session
 from machines import Machine, present
 from test_real import frr
@@ -498,3 +499,13 @@ def test_states_of_many_devices_are_read_as_each_by_itself(tmp_path: Path) -> No
     assert states == {name: archive.texts(revision, name) for name, revision in wanted.items()}
     turns = {revision: f"{at}\n" for at, revision in enumerate(revisions)}
     assert all(states[name] == {**texts[name], "turn": turns[revision]} for name, revision in wanted.items())
+
+
+def test_of_two_files_of_one_name_none_is_lost(tmp_path: Path) -> None:
+    for folder in ("one", "other"):
+        (tmp_path / folder).mkdir()
+        (tmp_path / folder / "lan0.conf").write_text("[Network]\n")
+    session = Session("quay", Connection("local"))
+    assert list(ask(session, [("*", f"{tmp_path}/one/*")])) == ["lan0.conf"]
+    with pytest.raises(TransportError, match=r"two of its files have one name.*lan0\.conf"):
+        ask(session, [("*", f"{tmp_path}/one/* {tmp_path}/other/*")])

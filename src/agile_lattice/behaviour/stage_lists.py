@@ -12,7 +12,7 @@ from agile_lattice.behaviour.matching import DESTINATION, PORT, SOURCE, Space
 from agile_lattice.behaviour.tables import Table
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device
-from agile_lattice.intent.permits import Passage, passages
+from agile_lattice.intent.permits import DISCOVERY, Passage, passages
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.stages import Rule, split
 from agile_lattice.packets.actions import Action
@@ -80,7 +80,8 @@ def lines(device: Device, part: Listed, space: Space, choice: int = 0) -> list[L
         for each in rules
         if space.speaks(each)
     ]
-    return [*found, Line(Entry(space.box(), DROP if rules else KEEP))]
+    always = [Line(Entry(space.of_rule(DISCOVERY), KEEP))] if part == "access" and rules and space.family == 6 else []
+    return [*always, *found, Line(Entry(space.box(), DROP if rules else KEEP))]
 
 
 def _of_rule(device: Device, space: Space, rule: Rule, choice: int) -> Iterator[Line]:

@@ -39,14 +39,15 @@ class BaseChainFact(msgspec.Struct, frozen=True):
 
     Attributes:
         hook: For packets to be rewritten on `arrival` or `departure`, those that are forwarded (`permit`), those to the
-            device itself (`access`), or at some `other` point, of which only is known that nothing is dropped there.
+            device itself (`access`), those that it sends (`output`), or at some `other` point, of which only is known
+            that nothing is dropped there.
         priority: The lowest is asked first.
         after, before: What is added to it, and taken from it.
         alone: Whether nothing is said of the other family, which another program is for.
     """
 
     chain: str
-    hook: Literal["arrival", "departure", "permit", "access", "other"]
+    hook: Literal["arrival", "departure", "permit", "access", "output", "other"]
     table: str = ""
     family: int = 0
     priority: str = "0"
@@ -133,13 +134,15 @@ class AsideFact(msgspec.Struct, frozen=True):
 
 
 class AbsentFact(msgspec.Struct, frozen=True):
-    """That a list does not let replies pass, or only behind rules that may drop them.
+    """That a list does not let something pass, or only behind rules that may drop it.
 
     Attributes:
-        place: Where the list begins.
-        rest: Where they pass at last; `None` if they never do.
+        place: Where the list begins, or what may drop it.
+        rest: Where it passes at last; `None` if it never does.
+        lets: What it is: `replies`, `answers` that the device itself sends, or messages of its `neighbours`.
     """
 
     hook: str
     place: Place
     rest: Place | None
+    lets: str = "replies"

@@ -81,6 +81,11 @@ class Passage(msgspec.Struct, frozen=True, gc=False):
     place: Place = NOWHERE
 
 
+# Solicitations and advertisements of neighbours and routers (RFC 4861), which a device with IPv6 is lost without: they
+# reach it, whatever the list of who may manage it says.
+DISCOVERY = Passage(protocol="icmp6", ports=((134, 136),), name="neighbour discovery")
+
+
 class Listening(msgspec.Struct, frozen=True):
     """A service that the device itself offers.
 

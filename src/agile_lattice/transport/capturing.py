@@ -93,6 +93,8 @@ def ask(session: Session, asked: Sequence[tuple[str, str]]) -> dict[str, str]:
             raise TransportError(session.device, "a file has a name that is no plain one", name)
         if code:
             raise _refused(session.device, asked, name, code, answer.complaint)
+        if name in texts:
+            raise TransportError(session.device, "two of its files have one name, and a capture could hold one", name)
         texts[name] = text
     missing = next((name for name, _ in asked if name != "*" and name not in texts), None)
     if missing is not None:

@@ -20,11 +20,12 @@ from msgspec.structs import replace
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.families import marked, united
+from agile_lattice.dialects.passes.implied import note_answers, note_neighbours, note_replies
 from agile_lattice.dialects.passes.matches import Match, match_of, narrowed, passage_of
 from agile_lattice.dialects.passes.rulesets import HOOKS, Ruleset, chain_of
 from agile_lattice.dialects.passes.walks import TooMuchError, Walk, states_of
-from agile_lattice.dialects.program_facts import AbsentFact, BaseChainFact
-from agile_lattice.intent.permits import Passage
+from agile_lattice.dialects.program_facts import BaseChainFact
+from agile_lattice.intent.permits import DISCOVERY, Passage
 from agile_lattice.intent.stages import Rule
 
 KINDS = ("base-chain", "policy", "step", "chain", "port-set", "address-set")
@@ -49,6 +50,7 @@ def flattened(facts: Facts) -> Facts:
     program = Ruleset(facts)
     program.set_homeless_aside()
     program.set_others_aside()
+    note_answers(program)
     found = {kind: members for kind, members in facts.items() if kind not in KINDS or kind == "address-set"}
     for hook in HOOKS:
         kind = hook if hook in ("permit", "access") else "rule"
@@ -125,6 +127,8 @@ def _filtered(program: Ruleset, hook: str, bases: Sequence[BaseChainFact], famil
     rules = walk.rules
     if program.verdict(bases[-1]) == "pass":
         rules.append(Passage(place=bases[-1].place))
+    if hook == "access":
+        rules = [each for each in rules if each.verdict == "drop" or not _of_neighbours(each)]
     while hook == "access" and rules and match_of(rules[-1]) == Match() and rules[-1].verdict == "drop":
         del rules[-1]  # what no rule matches is dropped anyhow, and an intent has no word for it
     if not rules:
@@ -132,8 +136,15 @@ def _filtered(program: Ruleset, hook: str, bases: Sequence[BaseChainFact], famil
     for base in bases:
         alone = walk if len(bases) == 1 else _walked(program, (base,), family)
         if alone is not None:
-            _note_replies(program, base, alone, alone.rules)
+            note_replies(program, base, alone)
+    if hook == "access" and family == 6:
+        note_neighbours(program, bases)
     return [*_strays(program, bases, family, rules), *rules]
+
+
+def _of_neighbours(rule: Passage) -> bool:
+    """Tell whether a rule is about neighbour discovery only, which an intent does not mention."""
+    return narrowed(match_of(rule), match_of(DISCOVERY)) == match_of(rule)
 
 
 def _strays(program: Ruleset, bases: Sequence[BaseChainFact], family: int, others: Sequence[Passage]) -> list[Passage]:
@@ -164,17 +175,3 @@ def _told(rules: Sequence[Passage], family: int) -> list[tuple[str, Match]]:
     while len(found) > 1 and found[-2][0] == found[-1][0]:
         del found[-2]
     return found
-
-
-def _note_replies(program: Ruleset, base: BaseChainFact, walk: Walk, rules: Sequence[Any]) -> None:
-    """Note that a list does not let replies pass, if it drops anything that could be one."""
-    if walk.reply_drop is not None:
-        program.absent.append(AbsentFact(base.hook, walk.reply_drop, walk.replies))
-        return
-    if all(rule.verdict == "pass" for rule in rules) and program.verdict(base) == "pass":
-        return
-    drops = [rule.place for rule in rules if rule.verdict == "drop" and rule.protocol not in ("icmp", "icmp6")]
-    if walk.replies is None:
-        program.absent.append(AbsentFact(base.hook, base.place, None))
-    elif walk.drops_before:
-        program.absent.append(AbsentFact(base.hook, drops[0] if drops else base.place, walk.replies))

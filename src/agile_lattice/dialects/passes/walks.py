@@ -163,6 +163,12 @@ class Walk:
                 return
         self.end(packets)
 
+    def dropped(self, before: Place | None = None) -> Place | None:
+        """Return where packets may be dropped, before a line of the text if one is given; `None` if nowhere."""
+        places = [rule.place for rule in self.rules if rule.verdict == "drop"]
+        places += [step.place for _, step, _ in self._unclear if step.verdict == "drop" or step.unknown or step.target]
+        return next((each for each in places if before is None or each.line < before.line), None)
+
     def settle(self) -> None:
         """Set aside what was not clear; tell whether the lines of the text part what comes before from what follows."""
         for count, step, unclear in self._unclear:

@@ -17,6 +17,7 @@ from agile_lattice.intent.places import NOWHERE, Place
 
 LET = {
     "replies": "replies to permitted connections",
+    "answers": "replies of the device itself",
     "itself": "what the device sends to itself",
     "neighbours": "neighbour discovery (RFC 4861)",
 }
@@ -28,7 +29,8 @@ class Absent(msgspec.Struct, frozen=True):
 
     Attributes:
         section: `permits` or `access`.
-        lets: `replies` to what was let pass, what the device sends to `itself`, or messages of its `neighbours`.
+        lets: `replies` to what was let pass, `answers` of the device, what it sends to `itself`, or messages of its
+            `neighbours`.
         place: Where the list is.
         rest: From where on they pass, if rules stand before that which may drop them; nowhere if they never do.
     """

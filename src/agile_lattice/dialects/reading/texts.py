@@ -164,7 +164,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     absent = [
         *absent_of(reader.form, facts, reader.seen),
         *(
-            Absent(SECTIONS_OF[each.hook], "replies", each.place, each.rest or NOWHERE)
+            Absent(SECTIONS_OF[each.hook], each.lets, each.place, each.rest or NOWHERE)
             for each in cast(list[AbsentFact], facts.pop("absent", []))
         ),
     ]
