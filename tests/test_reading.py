@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from itertools import product
+from pathlib import Path
 from random import Random
 from typing import Any
 
@@ -16,6 +17,8 @@ from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.reading.texts import Reading, read_form, read_statements
+from agile_lattice.dialects.registry import BUILT_IN
+from agile_lattice.dialects.surfaces import Statement
 from test_laws import MANY
 
 # Phrases of which many lines could be understood in several ways: the first that takes a line counts.
@@ -116,3 +119,32 @@ def test_a_document_means_the_same_in_every_layout(layout: str) -> None:
 def test_a_name_twice_in_one_object_is_an_error() -> None:
     with pytest.raises(CaptureError, match="'dst' stands twice in one object"):
         read_device("quay", ("iproute2",), {"routes.json": '[{"dst": "10.0.0.0/8", "dst": "10.0.0.0/9"}]'})
+
+
+RULESETS = sorted((Path(__file__).parent / "rulesets").glob("*.nft"))
+BRACES = next(each.surface for each in BUILT_IN.dialect("nftables").forms if each.name == "program")
+
+
+@pytest.mark.parametrize("path", RULESETS, ids=[each.stem for each in RULESETS])
+def test_a_ruleset_means_the_same_in_every_layout(path: Path) -> None:
+    tree = BRACES.parse(path.read_text(), path.name)
+    for seed in range(20):
+        text = laid_out(tree, Random(seed))
+        assert shape(BRACES.parse(text, path.name)) == shape(tree), text
+
+
+def laid_out(statements: list[Statement], chance: Random) -> str:
+    """Return statements as somebody may write them: they begin and end within lines, or on lines of their own."""
+    parts = []
+    for each in statements:
+        if each.children is None:
+            words = each.text.replace(", ", chance.choice([", ", ",\n"])) if "{" in each.text else each.text
+            parts.append(words + chance.choice(["\n", "; ", ";\n"]))
+        else:
+            inside = laid_out(each.children, chance)
+            parts.append(f"{each.text} {{{chance.choice([' ', chr(10)])}{inside}}}{chance.choice([chr(10), '; '])}")
+    return "".join(parts)
+
+
+def shape(statements: list[Statement]) -> list[Any]:
+    return [(each.text, each.children if each.children is None else shape(each.children)) for each in statements]

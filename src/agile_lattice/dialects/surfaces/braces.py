@@ -6,15 +6,20 @@ import re
 from collections.abc import Iterable, Sequence
 from typing import ClassVar
 
+import msgspec
+
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment, split_outside_quotes
+from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment
 from agile_lattice.intent.places import Place
 
+MARKS = re.compile(r'"[^"]*"|[{};]')  # what parts statements, and quotes, in which it does not
 STRETCH = 500  # lines that are looked at together: most of a long text is simple
 
 
 class Braces(Surface, frozen=True, tag="braces"):
     """A line that ends in `{` opens a block, a line `}` closes it; semicolons part statements.
+
+    A block that is declared to may also begin and end within lines.
 
     Attributes:
         comment: Characters that make the rest of a line a comment.
@@ -48,17 +53,6 @@ class Braces(Surface, frozen=True, tag="braces"):
             cutter.take(lines[start : start + STRETCH], start + 1)
         return cutter.finished()
 
-    def in_one_line(self, words: str, line: int) -> list[Statement]:
-        """Cut a line apart that has whole blocks."""
-        found = []
-        for each in filter(None, _statements(words)):
-            if each.partition(" ")[0] not in self.blocks or "{" not in each:
-                found.append(Statement(each, line))
-                continue
-            head, _, rest = each.partition("{")
-            found.append(Statement(head.rstrip(), line, self.in_one_line(rest.rpartition("}")[0].strip(), line)))
-        return found
-
     def print(self, statements: Sequence[Statement]) -> str:
         """Lay statements out as text."""
         lines: list[str] = []
@@ -76,6 +70,13 @@ class Braces(Surface, frozen=True, tag="braces"):
             lines.append(indent + (self.close or f"}}{end}"))
 
 
+class _Open(msgspec.Struct):
+    """A block that is open: its statement, nothing for the text as a whole, and what has been read of it."""
+
+    statement: Statement | None
+    inside: list[Statement]
+
+
 class _Cutter:
     """Cuts lines into statements.
 
@@ -86,46 +87,81 @@ class _Cutter:
 
     def __init__(self, surface: Braces, file: str) -> None:
         self.surface, self.file = surface, file
-        self.root: list[Statement] = []
-        self.stack: list[tuple[Statement | None, list[Statement]]] = [(None, self.root)]
-        self.pending, self.pending_line = "", 0  # what goes on in the next line
+        self.stack = [_Open(None, [])]
+        self.words: list[str] = []  # of the statement that is being read
+        self.begun = 0  # its first line
+        self.depth = 0  # how many braces are open in it
 
     def take(self, lines: Sequence[str], first: int) -> None:
         """Cut the next lines, of which the first has this number."""
-        simple = None if self.pending else _simple(lines, first, self.surface.comment)
+        simple = None if self.words else _simple(lines, first, self.surface.comment)
         if simple is not None:
-            self.stack[-1][1].extend(simple)
+            self.stack[-1].inside.extend(simple)
             return
         for number, line in enumerate(lines, first):
             words = cut_comment(line, self.surface.comment)
             if words:
                 self._line(words, number)
 
-    def _line(self, words: str, number: int) -> None:
-        here = self.stack[-1][1]
-        start = number
-        if not self.pending and "{" not in words and "}" not in words and ";" not in words[:-1]:
-            here += [Statement(each, number) for each in [words.removesuffix(";").rstrip()] if each]
+    def _line(self, line: str, number: int) -> None:
+        start = 0
+        for mark in MARKS.finditer(line):
+            sign, before, behind = mark[0], line[start : mark.start()], line[mark.end() :].strip()
+            if sign == ";" and not self.depth:
+                self._add(before, number)
+                self._end()
+            elif sign == "{" and not self.depth and self._opens(before, behind):
+                self._add(before, number)
+                self._open(number)
+            elif sign == "}" and not self.depth and (self.surface.blocks or line in ("}", "};")):
+                self._add(before, number)
+                self._end()
+                self._close(number, behind)
+            else:
+                self.depth = max(self.depth + (sign == "{") - (sign == "}"), 0)
+                continue
+            start = mark.end()
+        self._add(line[start:], number)
+        if not self.depth:
+            self._end()
+
+    def _add(self, words: str, number: int) -> None:
+        """Add words to the statement that is being read."""
+        if words := words.strip():
+            self.begun = self.begun if self.words else number
+            self.words.append(words)
+
+    def _end(self) -> None:
+        """End the statement that is being read."""
+        if self.words:
+            self.stack[-1].inside.append(Statement(" ".join(self.words), self.begun))
+            self.words = []
+
+    def _opens(self, before: str, behind: str) -> bool:
+        """Tell whether a brace opens a block; what else is in braces belongs to its statement."""
+        words = " ".join((*self.words, before.strip()))
+        return words.partition(" ")[0] in self.surface.blocks or (not behind and "=" not in words)
+
+    def _open(self, number: int) -> None:
+        inside: list[Statement] = []
+        block = Statement(" ".join(self.words), self.begun if self.words else number, inside)
+        self.stack[-1].inside.append(block)
+        self.stack.append(_Open(block, inside))
+        self.words = []
+
+    def _close(self, number: int, behind: str) -> None:
+        """Close a block; where its statement goes on behind it, it was none: several values over several lines."""
+        if len(self.stack) == 1:
+            raise CaptureError(Place(self.file, number), "a block is closed that was never opened")
+        block = self.stack.pop().statement
+        goes_on = behind and behind[0] not in ";}" and behind.partition(" ")[0] not in self.surface.blocks
+        if block is None or not goes_on:
             return
-        if self.pending:
-            words, start = f"{self.pending} {words}", self.pending_line
-            self.pending = ""
-        elif words in ("}", "};"):
-            if len(self.stack) == 1:
-                raise CaptureError(Place(self.file, number), "a block is closed that was never opened")
-            self.stack.pop()
-            return
-        if words[-1] == "{" and "=" not in words:
-            inside: list[Statement] = []
-            block = Statement(words[:-1].rstrip(), start, inside)
-            here.append(block)
-            self.stack.append((block, inside))
-        elif words.split(None, 1)[0] in self.surface.blocks and _open_braces(words) == 0 and "{" in words:
-            here.extend(self.surface.in_one_line(words, start))
-        elif "{" in words and _open_braces(words) > 0:
-            self.pending, self.pending_line = words, start
-        else:
-            here.extend([Statement(part, start) for part in _statements(words)])
+        if any(each.children is not None for each in block.children or ()):
+            raise CaptureError(Place(self.file, number), f"{behind!r} stands behind the end of a block")
+        self.stack[-1].inside.pop()
+        self.words = [block.text, "{", *(each.text for each in block.children or ()), "}"]
+        self.begun = block.line
 
     def finished(self) -> list[Statement]:
         """Return all statements.
@@ -133,13 +169,13 @@ class _Cutter:
         Raises:
             CaptureError: If a block is still open.
         """
-        if len(self.stack) > 1 or self.pending:
-            opened = self.stack[-1][0]
-            at = opened.line if opened and not self.pending else self.pending_line
+        if len(self.stack) > 1 or self.words:
+            opened = self.stack[-1].statement
+            at = self.begun if self.words or opened is None else opened.line
             raise CaptureError(
                 Place(self.file, at), "the block opened here is never closed", "The text breaks off: capture it again."
             )
-        return self.root
+        return self.stack[0].inside
 
 
 def _without(text: str, opening: str, closing: str) -> str:
@@ -162,27 +198,3 @@ def _simple(lines: Sequence[str], first: int, comment: str) -> list[Statement] |
         return None
     whole = [line[:-1].rstrip() if line[-1:] == ";" else line for line in bare]
     return [Statement(words, number) for number, words in enumerate(whole, first) if words]
-
-
-def _open_braces(text: str) -> int:
-    """Count the braces that a line leaves open, outside quotes."""
-    bare = "".join(text.split('"')[::2])
-    return bare.count("{") - bare.count("}")
-
-
-def _statements(words: str) -> list[str]:
-    """Part statements at semicolons; one with a block of its own on the same line stays whole."""
-    if "{" not in words or ";" not in words:
-        return split_outside_quotes(words, ";")
-    found, depth, quoted, start = [], 0, False, 0
-    for index, character in enumerate(words):
-        if character == '"':
-            quoted = not quoted
-        elif quoted:
-            continue
-        elif character == ";" and depth == 0:
-            found.append(words[start:index])
-            start = index + 1
-        else:
-            depth += (character == "{") - (character == "}")
-    return [part for each in (*found, words[start:]) if (part := each.strip())]
