@@ -607,6 +607,48 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         [4],
     ),
     (
+        "ifupdown",
+        """
+        auto l0
+        iface l0 inet static
+            address 10.42.1.1
+            netmask 255.255.255.255
+            pointopoint 10.42.1.2
+            gateway 10.42.1.2
+        """,
+        """
+        interfaces: {l0: {address: 10.42.1.1/32}}
+        routes: [{to: default, via: 10.42.1.2, interface: l0}, {to: 10.42.1.2/32, interface: l0}]
+        """,
+        [],
+    ),
+    (
+        "iproute2",
+        """
+        address add 10.42.1.1 peer 10.42.1.2 dev l0
+        address add dev l1 local 2001:db8:40::1 peer 2001:db8:40::2
+        address add 10.42.2.1 peer 10.42.2.0/24 dev l2
+        """,
+        """
+        interfaces: {l0: {address: 10.42.1.1/32}, l1: {address: "2001:db8:40::1/128"}}
+        routes: [{to: 10.42.1.2/32, interface: l0}, {to: "2001:db8:40::2/128", interface: l1}]
+        """,
+        [3],
+    ),
+    (
+        "iproute2",
+        """
+        [{"ifname": "l0", "flags": ["UP"], "addr_info": [
+           {"family": "inet", "local": "10.42.1.1", "address": "10.42.1.2", "prefixlen": 32, "scope": "global"},
+           {"family": "inet", "local": "10.42.2.1", "address": "10.42.2.2", "prefixlen": 24, "scope": "global"}]}]
+        """,
+        """
+        interfaces: {l0: {address: [10.42.1.1/32, 10.42.2.1/24]}}
+        routes: [{to: 10.42.1.2/32, interface: l0}]
+        """,
+        [3],
+    ),
+    (
         "iproute2",  # a rule of its own, before which nothing of the table is known
         """
         [{"priority": 0, "src": "all", "table": "local"},

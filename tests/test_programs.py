@@ -413,7 +413,13 @@ table inet f {
 
 
 @pytest.mark.parametrize(
-    ("line", "named"), [("ct state established drop", 0), ("ct state established ip ttl 3 drop", 0), ("ct state established @th,0,8 3 drop", 1), ("jump b", 0)]
+    ("line", "named"),
+    [
+        ("ct state established drop", 0),
+        ("ct state established ip ttl 3 drop", 0),
+        ("ct state established @th,0,8 3 drop", 1),
+        ("jump b", 0),
+    ],
 )
 def test_replies_that_may_be_dropped_before_they_pass_are_never_passed_over(line: str, named: int) -> None:
     rules = f"""

@@ -113,7 +113,7 @@ class _Cutter:
             elif sign == "{" and not self.depth and self._opens(before, behind):
                 self._add(before, number)
                 self._open(number)
-            elif sign == "}" and not self.depth and (self.surface.blocks or line in ("}", "};")):
+            elif sign == "}" and not self.depth and self._closes(line, behind, number):
                 self._add(before, number)
                 self._end()
                 self._close(number, behind)
@@ -149,19 +149,28 @@ class _Cutter:
         self.stack.append(_Open(block, inside))
         self.words = []
 
+    def _goes_on(self, behind: str) -> bool:
+        """Tell whether a statement goes on behind a brace."""
+        return bool(behind) and behind[0] not in ";}" and behind.partition(" ")[0] not in self.surface.blocks
+
+    def _closes(self, line: str, behind: str, number: int) -> bool:
+        """Tell whether a brace closes what is open; else it is a word."""
+        if not self._goes_on(behind):
+            return bool(self.surface.blocks) or line in ("}", "};")
+        block = self.stack[-1].statement
+        if block is None or any(each.children is not None for each in self.stack[-1].inside):
+            return False
+        return block.line == number or block.text.partition(" ")[0] not in self.surface.blocks
+
     def _close(self, number: int, behind: str) -> None:
         """Close a block; where its statement goes on behind it, it was none: several values over several lines."""
         if len(self.stack) == 1:
             raise CaptureError(Place(self.file, number), "a block is closed that was never opened")
         block = self.stack.pop().statement
-        goes_on = behind and behind[0] not in ";}" and behind.partition(" ")[0] not in self.surface.blocks
-        if block is None or not goes_on:
-            return
-        if any(each.children is not None for each in block.children or ()):
-            raise CaptureError(Place(self.file, number), f"{behind!r} stands behind the end of a block")
-        self.stack[-1].inside.pop()
-        self.words = [block.text, "{", *(each.text for each in block.children or ()), "}"]
-        self.begun = block.line
+        if block is not None and self._goes_on(behind):
+            self.stack[-1].inside.pop()
+            self.words = [block.text, "{", *(each.text for each in block.children or ()), "}"]
+            self.begun = block.line
 
     def finished(self) -> list[Statement]:
         """Return all statements.
