@@ -206,6 +206,13 @@ def test_a_packet_that_just_misses_a_rule_goes_elsewhere_if_the_rule_says_where(
     assert not Prefix.parse("10.70.2.0/24").contains(missing.header.destination)
 
 
+@pytest.mark.parametrize(("service", "beside"), [("tcp/1000-65535", 999), ("tcp/0-1023", 1024), ("udp/53", 54)])
+def test_a_packet_that_just_misses_a_rule_goes_to_the_port_beside_its_own(service: str, beside: int) -> None:
+    network = al.loads(NEAR.replace("RULE", f"{{to: shed, service: {service}}}"))
+    [missing] = [each for each in plan_probes(network, network.devices).probes if not each.hits]
+    assert (missing.header.protocol, missing.header.port) == (service[:3], beside)
+
+
 def test_vlans_are_told_apart_whether_their_parent_is_described_or_not() -> None:
     vlans = tuple(Interface(f"lan0.{vlan}", parent="lan0", vlan=vlan) for vlan in (10, 20))
     up, down = Interface("lan0"), Interface("lan0", enabled=False)
