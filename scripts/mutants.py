@@ -28,7 +28,8 @@ TESTS = [
     "tests/test_compare.py", "tests/test_packets.py", "tests/test_soundness.py", "tests/test_withheld.py",
     "tests/test_demo.py", "tests/test_mend.py", "tests/test_checks.py", "tests/test_plan.py",
     "tests/test_nothing_dropped.py", "tests/test_behaviour.py", "tests/test_jobs.py", "tests/test_mistakes.py",
-    "tests/test_intent.py", "tests/test_chains.py", "tests/test_programs.py", "tests/test_rulesets.py", "tests/test_fleet.py",
+    "tests/test_intent.py", "tests/test_chains.py", "tests/test_programs.py", "tests/test_rulesets.py",
+    "tests/test_fleet.py",
 ]  # fmt: skip
 PATIENCE = 4  # how many times as long as the tests take may pass before a mutant is taken not to end
 COMPARISONS: dict[type[ast.cmpop], type[ast.cmpop]] = {

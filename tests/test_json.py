@@ -100,3 +100,12 @@ def test_the_schemas_that_are_shipped_and_documented_are_current() -> None:
     assert {each.name for each in (ROOT / "docs/schemas").iterdir()} == {
         path.name for path, _ in schemas() if path.parent.name == "schemas"
     }
+
+
+@pytest.mark.parametrize("name", ["diff", "diff --by-difference", "mend", "prove"])
+def test_lines_are_the_members_of_the_list(name: str, capsys: pytest.CaptureFixture[str]) -> None:
+    typed = shlex.split(TYPED[name][0])
+    main([*typed, "--format", "json"])
+    whole = json.loads(capsys.readouterr().out)
+    main([*typed, "--format", "json-lines"])
+    assert [json.loads(each) for each in capsys.readouterr().out.splitlines()] == whole and len(whole) > 1

@@ -19,7 +19,7 @@ from agile_lattice.show.fleets import show_by_difference
 from agile_lattice.show.terminal import console
 
 EXAMPLE = "lattice diff intent.yaml captures"
-FORMATS: tuple[str, ...] = ("json",)
+FORMATS: tuple[str, ...] = ("json", "json-lines")
 DOCUMENTS = {"": list[Comparison], "--by-difference": list[Shared]}
 
 
@@ -49,8 +49,8 @@ def run(arguments: Namespace) -> int:
 
         write_picture(sections_figure(comparisons), Path(arguments.picture))
     grouped = by_difference(comparisons) if arguments.by_difference else None
-    if arguments.format == "json":
-        print_json(comparisons if grouped is None else grouped)
+    if arguments.format != "text":
+        print_json(comparisons if grouped is None else grouped, arguments.format)
     else:
         out = console()
         if grouped is None:

@@ -20,7 +20,7 @@ from agile_lattice.show.mending import show_changes, show_held
 from agile_lattice.show.terminal import console
 
 EXAMPLE = "lattice mend intent.yaml captures --into changes"
-FORMATS: tuple[str, ...] = ("json",)
+FORMATS: tuple[str, ...] = ("json", "json-lines")
 DOCUMENTS = {"": list[Mending]}
 
 
@@ -45,8 +45,8 @@ def run(arguments: Namespace) -> int:
     _refuse_unknown(arguments.allow_lockout or (), mendings)
     if arguments.into:
         _write(Path(arguments.into), mendings)
-    if arguments.format == "json":
-        print_json(mendings)
+    if arguments.format != "text":
+        print_json(mendings, arguments.format)
         return done.told(_code(mendings))
     show_held(console(sys.stderr), mendings)
     if not arguments.into:

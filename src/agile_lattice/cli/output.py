@@ -25,8 +25,17 @@ if TYPE_CHECKING:
 MARK = ".lattice-"  # in the names of files that are being written, before the number of the process
 
 
-def print_json(value: Any) -> None:
-    """Print a value of the library as JSON: places as file and line, addresses as they are written."""
+def print_json(value: Any, how: str = "json") -> None:
+    """Print a value of the library as JSON: places as file and line, addresses as they are written.
+
+    Args:
+        value: The value.
+        how: `json` for one document, `json-lines` for one in each line, for each member of a list.
+    """
+    if how == "json-lines":
+        for each in value:
+            sys.stdout.write(msgspec.json.encode(msgspec.to_builtins(_plain(each))).decode() + "\n")
+        return
     data = msgspec.to_builtins(_plain(value))
     sys.stdout.write(msgspec.json.format(msgspec.json.encode(data), indent=2).decode() + "\n")
 

@@ -27,7 +27,7 @@ SPELLS_INTENT = re.compile(r"""^[\s{]*["']?lattice["']?\s*:""", re.MULTILINE)
 
 
 EXAMPLE = "lattice prove intent.yaml captures"
-FORMATS: tuple[str, ...] = ("json",)
+FORMATS: tuple[str, ...] = ("json", "json-lines")
 DOCUMENTS = {"": list[Verdict]}
 
 
@@ -52,8 +52,8 @@ def run(arguments: Namespace) -> int:
     else:
         done = for_each(proven, captured_texts(network, arguments), arguments, "proving")
         verdicts += done.results
-    if arguments.format == "json":
-        print_json(verdicts)
+    if arguments.format != "text":
+        print_json(verdicts, arguments.format)
     else:
         for each in verdicts:
             show_verdict(console(), each, sides)
