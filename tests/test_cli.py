@@ -175,9 +175,8 @@ def test_what_is_not_installed_is_named(
     capsys: pytest.CaptureFixture[str],
 ) -> None:  # fmt: skip
     monkeypatch.chdir(tmp_path)
-    for name in [
-        each for each in sys.modules if each.split(".")[0] == module or each == "agile_lattice.show.templates"
-    ]:
+    using = ("agile_lattice.show.templates", "agile_lattice.show.report", "agile_lattice.show.fleet_report")
+    for name in [each for each in sys.modules if each.split(".")[0] == module or each in using]:
         monkeypatch.delitem(sys.modules, name)
     monkeypatch.setitem(sys.modules, module, None)
     intent = str(DEMO / "saltmarsh.yaml")

@@ -193,9 +193,10 @@ def test_a_change_by_hand_is_found_and_pushed_back_on_every_vendor(tmp_path: Pat
         here.captured()
         code, said = here.lattice("diff", "quay.yaml", "archive")
         assert code == 1 and all(subject in said for *_, subject in BY_HAND.values()), said
-        for name in BY_HAND:
-            code, said = here.lattice("push", "quay.yaml", "archive", "--device", name, "--yes")
-            assert code == 0 and "known to be good" in said, said
+        code, said = here.lattice("push", "quay.yaml", "archive", "--yes", "--wave", "2")
+        assert code == 0 and "wave 2 of 2: ferry-router" in said and "4 devices: 3 changed, 1 not changed" in said, said
+        code, said = here.lattice("push", "quay.yaml", "archive", "--yes")
+        assert code == 0 and "4 devices: 4 not changed" in said, "what is done is not done again"
         code, said = here.lattice("prove", "quay.yaml", "archive@good")
         assert code == 0 and said.count("the same for every packet") == 3, said
         assert here.told("127.0.70.1", "read filed sheet") == here.told("127.0.70.1", "read sheet"), "it is saved, too"
@@ -224,6 +225,10 @@ def test_what_goes_wrong_on_the_way_leaves_the_device_as_it_was(tmp_path: Path) 
         for name, reason in reasons.items():
             code, said = here.lattice("push", "quay.yaml", "archive", "--device", name, "--yes", "--seconds", "3")
             assert code == 1 and "as it was before" in said and reason in " ".join(said.split()), said
+        code, said = here.lattice("push", "quay.yaml", "archive", "--yes", "--wave", "1", "--seconds", "3")
+        assert (
+            code == 1 and "2 not begun" in said and "jetty-wall, ferry-router: not begun: slip-gate failed" in said
+        ), said
         assert {name: here.told(host, show) for name, (host, show, *_) in BY_HAND.items()} == before
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
+from threading import Lock
 
 import msgspec
 
@@ -22,6 +23,7 @@ from agile_lattice.transport.restconf import Restconf
 from agile_lattice.transport.sessions import Session
 
 FOR_THE_CHANGE = 60  # seconds that the programs of the device may take
+WRITING = Lock()  # rounds of an archive follow each other
 
 
 class Pushed(msgspec.Struct, frozen=True):
@@ -30,7 +32,8 @@ class Pushed(msgspec.Struct, frozen=True):
     Attributes:
         device: The device's name.
         outcome: `kept` if the change is made and stays, `back` if the device is as it was, `none` if there was nothing
-            to change or nobody wanted it, `stuck` if the device is neither.
+            to change or nobody wanted it, `stuck` if the device is neither. Of many devices also `refused` if its
+            change may not be made, `left` if it was not begun, and `lost` if it was not reached any more.
         reason: Why it is not kept; empty if it is.
         revision: The round of the archive in which the device is as it became; empty if nothing was changed.
     """
@@ -169,4 +172,5 @@ class Pusher:
         return capture(self.session, self.dialects, self.seal)
 
     def _kept(self, texts: dict[str, str]) -> str:
-        return self.archive.write({self.intent.name: texts}, {}, who(), datetime.now(UTC))
+        with WRITING:
+            return self.archive.write({self.intent.name: texts}, {}, who(), datetime.now(UTC))
