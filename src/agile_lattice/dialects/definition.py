@@ -30,6 +30,7 @@
     before = ["..."]                               # statements written first, and passed over in reading
     only = "REGEX"                                 # a text in which this is not found is none of this form
     unless = "REGEX"                               # and one in which this is found neither
+    elsewhere = "REGEX"                            # a line by which the system says that it has more than it shows
     expand = {define = "define"}                   # what stands for other words; see `reading.expanding.Expansion`
     change = {how = "typed", without = "no %"}     # how it is changed; see `dialect.Change`
     loading = {command = "/usr/sbin/tool -f %"}    # if it is gone after a restart; see `lasting.Loading`
@@ -98,6 +99,7 @@ class _FormText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     change: Change = Change()
     only: str = ""
     unless: str = ""
+    elsewhere: str = ""
     loading: Loading = Loading()
     expand: Expansion = Expansion()
 
@@ -163,7 +165,9 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
             raise DefinitionError(file, start + 1, f"there are no shared statements {error}") from None
         block = builder.block(lines, None)
         try:
-            signs = [re.compile(checked_sign(each)) if each else None for each in (form.only, form.unless)]
+            signs = [
+                re.compile(checked_sign(each)) if each else None for each in (form.only, form.unless, form.elsewhere)
+            ]
             if prefix := getattr(form.syntax, "prefix", ""):
                 checked(prefix)
             for expression in form.expand.expressions:
@@ -176,9 +180,9 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
         if form.file and not PLAIN_NAME.fullmatch(form.file):
             line = line_of(text, "file")
             raise DefinitionError(file, line, f"file = {form.file!r} is no plain name: letters, digits, dots, - and _")
-        only, unless = signs
+        only, unless, elsewhere = signs
         about = form.name, form.carries, form.syntax, form.before, block, form.file, form.change
-        forms.append(Form(*about, only, unless, form.loading, form.expand))
+        forms.append(Form(*about, only, unless, elsewhere, form.loading, form.expand))
     passes = passes_of(raw.semantics, raw.passes)
     for secret in filter(None, (*raw.running.secrets, raw.running.hits)):
         try:

@@ -186,6 +186,7 @@ class Form(msgspec.Struct, frozen=True):
         file: What the text is called in a folder; empty for a form that is only read.
         change: How a configuration in this form is changed.
         only, unless: What has to be found in a text of this form, and what must not be, where two are alike.
+        elsewhere: What is found where the system says that it has more than it shows.
         expand: What stands in its texts for other words, or for several statements.
         loading: How a text in this form comes into the running system, if it is not itself what is saved.
     """
@@ -199,6 +200,7 @@ class Form(msgspec.Struct, frozen=True):
     change: Change
     only: re.Pattern[str] | None = None
     unless: re.Pattern[str] | None = None
+    elsewhere: re.Pattern[str] | None = None
     loading: Loading = Loading()
     expand: Expansion = Expansion()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from pathlib import PurePath
 from typing import Any, cast
@@ -121,7 +122,18 @@ def read_form(dialect: Dialect, form: Form, text: str, file: str, unrecognised: 
     reading = _reading(dialect, reader, bounded(form.surface.parse, text, file))
     if unrecognised is not None:
         unrecognised |= reader.unrecognised
-    return reading
+    if form.elsewhere is None:
+        return reading
+    more = tuple(_elsewhere(form.elsewhere, dialect, text, file))
+    return msgspec.structs.replace(reading, leftovers=(*more, *reading.leftovers)) if more else reading
+
+
+def _elsewhere(sign: re.Pattern[str], dialect: Dialect, text: str, file: str) -> Iterator[Leftover]:
+    """Yield the lines by which a system says that it has more than this text."""
+    for found in sign.finditer(text):
+        line = text[found.start() :].partition("\n")[0]
+        place = Place(file, text.count("\n", 0, found.start()) + 1)
+        yield Leftover(place, line, (), "the system has more than it shows here", dialect.carries)
 
 
 def read_statements(
