@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import time
+from itertools import permutations
 from random import Random
 
 import pytest
@@ -11,6 +12,7 @@ import pytest
 from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.expressions import checked
+from agile_lattice.dialects.grammar import parse_phrase
 from agile_lattice.dialects.patterns import Pattern
 from agile_lattice.dialects.registry import Catalogue
 
@@ -94,3 +96,10 @@ def test_nothing_can_follow_what_takes_the_rest_of_a_line() -> None:
     text = Catalogue().text("frr").replace("  description <description>\n", "  description <description> end\n", 1)
     with pytest.raises(DefinitionError, match=r"frr.toml:\d+: .*nothing can follow <description>"):
         parse_dialect(text, "frr.toml")
+
+
+@pytest.mark.parametrize("words", [" ".join(each) for each in permutations("abcd")])
+def test_what_may_stand_in_any_order_may_inside_of_that_too(words: str) -> None:
+    pattern = Pattern(parse_phrase("begin {[a] {[b] [c]} d} end", {}), {})
+    assert pattern.read(f"begin {words} end") == {}
+    assert pattern.read(f"begin {words} {words[0]} end") is None, "each at most once"

@@ -148,8 +148,16 @@ def _group(tokens: list[tuple[str, bool]], at: int) -> tuple[Element, int]:
         return Maybe(bodies[0], glued), at
     if opening == "(":
         return Choice(tuple(bodies), glued), at
-    each_alone = tuple(element.body if isinstance(element, Maybe) else (element,) for element in bodies[0])
-    return AnyOrder(each_alone, glued), at
+    return AnyOrder(tuple(_each_alone(bodies[0])), glued), at
+
+
+def _each_alone(elements: tuple[Element, ...]) -> Iterator[tuple[Element, ...]]:
+    """Yield what may stand anywhere among others; what is in any order inside that may be parted by others, too."""
+    for element in elements:
+        if isinstance(element, AnyOrder):
+            yield from element.bodies
+        else:
+            yield element.body if isinstance(element, Maybe) else (element,)
 
 
 def _hole(token: str, glued: bool) -> Hole:
