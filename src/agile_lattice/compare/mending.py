@@ -95,7 +95,8 @@ def mend(
     dialects = [catalogue.dialect(each) for each in intent.speaks]
     read = [(file, one) for file, text in texts for one in readings(dialects, text, file)]
     capture = assemble(intent.name, dialects, [one for _, one in read])
-    comparison, gaps = compared(intent, capture)
+    comparison, every_gap = compared(intent, capture)
+    gaps = every_gap
     programs = _programs(intent.name, dialects, read)
     ruled: set[Section] = set()
     if programs:
@@ -112,14 +113,16 @@ def mend(
     held |= diverting(intent, done, gaps, {*held, *asked})
     while True:
         mends, tried = mender.attempt(held)
-        left, beside = tried.check(intent, dialects, comparison, held.values(), ruled)
+        left, beside = tried.check(
+            intent, dialects, comparison, held.values(), ruled, None if mends else every_gap
+        )  # fmt: skip
         more = _depending(intent.name, left, gaps, held)
         if not more:
             break
         held |= more
     every = [*held.values(), *beside]
     if programs:
-        changes, kept = ruleset_changes(intent, dialects, programs, dict(texts))
+        changes, kept = ruleset_changes(intent, dialects, programs, dict(texts), comparison)
         mends += [
             Mend(each.ruleset.dialect.name, "rule-by-rule", each.change, each.undo, (each.text,)) for each in changes
         ]

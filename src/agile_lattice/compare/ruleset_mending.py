@@ -80,6 +80,7 @@ def ruleset_changes(
     dialects: Sequence[Dialect],
     rulesets: Sequence[ProgramText],
     texts: Mapping[str, str],
+    comparison: Comparison,
 ) -> tuple[list[RulesetChange], list[Held]]:
     """Find what makes rulesets do what an intent says.
 
@@ -88,11 +89,12 @@ def ruleset_changes(
         dialects: Those that it speaks.
         rulesets: The texts that are programs.
         texts: All captured texts, by name.
+        comparison: The device as they say it is, compared with the intent.
 
     Returns:
         The changes, and what is not changed with the reason.
     """
-    planner = _Planner(intent, dialects, rulesets, texts)
+    planner = _Planner(intent, dialects, rulesets, texts, comparison)
     rules = planner.now.rules
     if rules is None or rules.undecided:
         why = "; ".join(rules.undecided) if rules is not None else "its rules were not read"
@@ -114,9 +116,10 @@ class _Planner:
     """Gathers changes, each of them tried together with those before it."""
 
     def __init__(
-        self, intent: Device, dialects: Sequence[Dialect], rulesets: Sequence[ProgramText], texts: Mapping[str, str]
-    ) -> None:
-        self.intent, self.dialects, self.texts = intent, list(dialects), texts
+        self, intent: Device, dialects: Sequence[Dialect], rulesets: Sequence[ProgramText], texts: Mapping[str, str],
+        comparison: Comparison,
+    ) -> None:  # fmt: skip
+        self.intent, self.dialects, self.texts, self.before = intent, list(dialects), texts, comparison
         self.held: list[Held] = []
         self.chains = {
             each.file: (each, Chains(each.form, outline(each.dialect, each.form, [(each.file, texts[each.file])])))
@@ -283,7 +286,8 @@ class _Planner:
                 left for left in capture.leftovers if not any(left.place.is_line_of(each.place) for each in aside)
             ),
         )
-        return compare(self.intent, decided), as_it_is(self.intent, decided), unread
+        same = not aside and not any(tried.values())
+        return self.before if same else compare(self.intent, decided), as_it_is(self.intent, decided), unread
 
     def _text(self, file: str, puttings: Sequence[Putting]) -> str:
         ruleset, chains = self.chains[file]

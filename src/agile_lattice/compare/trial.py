@@ -60,6 +60,7 @@ class Trial:
         before: Comparison,
         held: Iterable[Held],
         apart: Collection[Section] = (),
+        unchanged: list[Gap] | None = None,
     ) -> tuple[list[Gap], list[Held]]:
         """Compare the device as it would become with its intent, and make sure that nothing is lost.
 
@@ -69,6 +70,7 @@ class Trial:
             before: What differs now.
             held: What is withheld.
             apart: Sections that are changed in another way.
+            unchanged: What differs, if no text was changed.
 
         Returns:
             What would be left that is not withheld; and what is left since something stands with it that was not
@@ -92,13 +94,13 @@ class Trial:
         known = {_named(each) for each in before.differences}
         entangled = [fact for _, one in self._read for fact in one.entangled]
         left, more = [], []
-        # What moves only beside lines that were not understood: no packet notices as far as anybody can tell.
-        known_to_matter = {
-            _named(each.difference)
-            for each in compared(intent, replace(capture, leftovers=()))[1]
-            if each.difference.effect != "no-effect"
-        }
-        for gap in compared(intent, capture)[1]:
+        gaps = compared(intent, capture)[1] if unchanged is None else unchanged
+        known_to_matter: set[tuple[object, ...]] = set()
+        if any(each.difference.change == "moved" for each in gaps):
+            # What moves only beside lines that were not understood: no packet notices as far as anybody can tell.
+            alone = compared(intent, replace(capture, leftovers=()))[1]
+            known_to_matter = {_named(each.difference) for each in alone if each.difference.effect != "no-effect"}
+        for gap in gaps:
             one = gap.difference
             if one.section in apart or one.effect == "no-effect" or (one.subject in kept and _named(one) in known):
                 continue
