@@ -279,6 +279,28 @@ def test_a_capture_leaves_out_what_includes_nothing(tmp_path: Path) -> None:
     assert done.stdout.splitlines() == [lines[0], f"# {lines[1]}", lines[2], f"# {lines[3]}", lines[4]]
 
 
+HIDING = """
+lattice: 1
+devices:
+  quay:
+    speaks: [frr]
+    interfaces: {lan0: {address: 10.40.10.1/24}, tun0: {}, tun1: {}}
+    routes: [{to: 10.60.0.0/16, interface: tun0}]
+"""
+
+
+def test_a_bare_interface_that_a_program_does_not_print_is_not_missing() -> None:
+    [quay] = al.loads(HIDING).devices
+    shown = "interface lan0\n ip address 10.40.10.1/24\nexit\n"
+    text = f"{shown}ip route 10.60.0.0/16 tun0\n"
+    capture = al.read("quay", quay.speaks, {"a.conf": text})
+    assert al.prove(quay, capture).same and al.diff(quay, capture).same
+    for other in (shown, text.replace("tun0", "tun1"), f"interface tun0\n shutdown\nexit\n{text}"):
+        assert al.prove(quay, al.read("quay", quay.speaks, {"a.conf": other})).different
+    [addressed] = al.loads(HIDING.replace("tun1: {}", "tun1: {address: 10.41.0.1/24}")).devices
+    assert al.prove(addressed, capture).different, "what has an address is printed"
+
+
 def test_an_interface_without_settings_that_is_shut_on_one_side_is_a_difference() -> None:
     text = PLAIN.replace("    routes", "      lan2: {}\n    routes")
     [intent] = al.loads(text).devices

@@ -105,6 +105,19 @@ def test_frr_has_what_was_rendered(device: Device) -> None:
     assert_the_machine_is_as_meant(device)
 
 
+@frr
+def test_frr_prints_no_bare_interface_and_none_is_missed() -> None:
+    [device] = loads("""
+lattice: 1
+devices:
+  edge:
+    speaks: [frr]
+    interfaces: {in0: {address: 10.40.10.1/24}, far0: {}, far1: {}}
+    routes: [{to: 10.60.0.0/16, interface: far0}]
+""").devices
+    assert_the_machine_is_as_meant(device)
+
+
 def load_pair(speaks: tuple[str, ...]) -> st.SearchStrategy[tuple[Device, Device]]:
     return st.tuples(loadable_devices(speaks), loadable_devices(speaks))
 

@@ -16,8 +16,10 @@ from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import OWN_SETTINGS, Answer, Device, Section, Settings, section_of_setting
 from agile_lattice.intent.normal import settled
 from agile_lattice.intent.permits import passages
+from agile_lattice.intent.places import NOWHERE
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import split
+from agile_lattice.notation.plain import interface_data
 from agile_lattice.packets.spans import minus
 
 T = TypeVar("T")
@@ -41,7 +43,7 @@ def as_it_is(intent: Device, capture: Capture) -> Device:
     Of sections that no text speaks of it has what the intent says: nothing is known of them. So it is with the order
     of addresses, where a program sorts what it prints.
     """
-    there, sections = capture.device, capture.sections
+    there, sections = with_unshown(intent, capture), capture.sections
     if capture.sorts_addresses:
         there = replace(there, interfaces=tuple(_in_order(one, intent.interface(one.name)) for one in there.interfaces))
     unseen: dict[str, Any] = {
@@ -63,6 +65,16 @@ def as_it_is(intent: Device, capture: Capture) -> Device:
     there = replace(there, **unseen)
     interfaces, answers = with_answers(there, answered_by(intent))
     return replace(there, interfaces=tuple(interfaces), answers=answers)
+
+
+def with_unshown(intent: Device, capture: Capture) -> Device:
+    """Return what was read of a device, and of its intent the bare interfaces where its program prints no such."""
+    there = capture.device
+    if not capture.hides_bare:
+        return there
+    bare = [each for each in intent.interfaces if not interface_data(each).keys() - {"zone"}]
+    unshown = (replace(each, place=NOWHERE) for each in bare if there.interface(each.name) is None)
+    return replace(there, interfaces=(*there.interfaces, *unshown))
 
 
 def _in_order(one: Interface, meant: Interface | None) -> Interface:

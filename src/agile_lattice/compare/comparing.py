@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from agile_lattice.behaviour.links import asked_by, proxy, takes_part
 from agile_lattice.behaviour.stage_lists import Listed
-from agile_lattice.compare.applying import as_it_is
+from agile_lattice.compare.applying import as_it_is, with_unshown
 from agile_lattice.compare.counterparts import Counterparts, counterparts
 from agile_lattice.compare.differences import (
     Comparison,
@@ -127,7 +127,7 @@ def told_by_rules(one: Difference, rules: Counterparts | None) -> bool:
 
 def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
     """Return the differences between a device and its intent, with the objects that differ."""
-    there, seen = capture.device, capture.sections
+    there, seen = with_unshown(intent, capture), capture.sections
     if "interfaces" not in seen:
         there = replace(there, interfaces=intent.interfaces)
     if "translations" not in seen:

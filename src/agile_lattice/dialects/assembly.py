@@ -53,6 +53,7 @@ class Capture(msgspec.Struct, frozen=True):
         sections: The sections that the texts speak of; of the others nothing is known.
         absent: What its lists of rules do not let pass, though an intent means that they do.
         sorts_addresses: Whether a program printed addresses in an order of its own.
+        hides_bare: Whether no text tells of interfaces of which nothing is set.
         unseen_families: Address families of whose rules the texts do not speak, though of those of the other.
         by_hand: Whether rules are a program that somebody wrote, and not as a dialect writes them.
         bounds: What packets a step of that, which may apply or not, could be about at most.
@@ -64,6 +65,7 @@ class Capture(msgspec.Struct, frozen=True):
     absent: tuple[Absent, ...] = ()
     unseen_families: tuple[int, ...] = ()
     sorts_addresses: bool = False
+    hides_bare: bool = False
     by_hand: bool = False
     bounds: tuple[AsideFact, ...] = ()
 
@@ -121,7 +123,9 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     absent = tuple(each for reading in readings for each in reading.absent)
     unseen = sorted({family for each in dialects for family in each.rules_for} - families) if families else []
     sorts = any(each.sorts_addresses for each in readings)
-    return Capture(device, tuple(leftovers), frozenset(sections), absent, tuple(unseen), sorts, by_hand, bounds)
+    telling = [each.hides_bare for each in readings if "interfaces" in each.sections]
+    hides = bool(telling) and all(telling)
+    return Capture(device, tuple(leftovers), frozenset(sections), absent, tuple(unseen), sorts, hides, by_hand, bounds)
 
 
 def _named(facts: Mapping[str, Sequence[Any]]) -> Iterator[Named]:

@@ -11,6 +11,7 @@
     implied = ["..."]          # what is on without being said, in words
     groups = "apart"           # whether addresses and services are declared apart and used by name
     addresses = "sorted"       # whether its program prints the addresses of an interface in an order of its own
+    interfaces = "set"         # whether its program prints every interface, or those only of which something is set
     family = 4                 # the one address family that its rules are for, if the other has a program of its own
 
 From these follow passes between facts and model, each a pair: `down` before rendering, `up` after reading. What
@@ -55,6 +56,7 @@ class Semantics(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename=
     implied: tuple[str, ...] = ()
     groups: Literal["inline", "apart"] = "inline"
     addresses: Literal["kept", "sorted"] = "kept"
+    interfaces: Literal["all", "set"] = "all"
     family: Literal[4, 6] | None = None
 
 

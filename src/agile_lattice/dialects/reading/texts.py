@@ -49,6 +49,7 @@ class Reading(msgspec.Struct, frozen=True):
         answers_itself: Whether the device answers for what its translations use without being told.
         family: The one address family that its rules are for, if there is another program for the other.
         sorts_addresses: Whether the program sorts the addresses that it prints.
+        hides_bare: Whether it does not print interfaces of which nothing is set.
         absent: What its lists of rules should let pass before their rules are asked, and do not.
         entangled: Facts inside whose statements something stands that was not understood.
         by_hand: Whether its rules are a program that somebody wrote, and not as the dialect writes them.
@@ -69,6 +70,7 @@ class Reading(msgspec.Struct, frozen=True):
     entangled: tuple[Fact, ...] = ()
     absent: tuple[Absent, ...] = ()
     sorts_addresses: bool = False
+    hides_bare: bool = False
     unit_of: tuple[str, ...] = ()
     by_hand: bool = False
     bounds: tuple[AsideFact, ...] = ()
@@ -186,7 +188,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     return Reading(
         dialect.name, reader.form.name, reader.file, facts, leftovers, frozenset(reader.sections),
         (count, count - left), itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent),
-        dialect.semantics.addresses == "sorted", tuple(unit_of),
+        dialect.semantics.addresses == "sorted", dialect.semantics.interfaces == "set", tuple(unit_of),
         reader.form.change.of_programs, tuple(each for each in steps if each.bounds),
     )  # fmt: skip
 
