@@ -120,6 +120,33 @@ def test_a_device_is_captured_changed_and_captured_again(folder: Path, capsys: p
         assert code == 2 and "nothing is asked but the configuration" in said
 
 
+@pytest.mark.parametrize(
+    ("known", "library", "said"),
+    [
+        (("ietf-interfaces", "ietf-routing"), "modules-state", ""),
+        (("ietf-interfaces", "ietf-routing"), "yang-library", ""),
+        (("ietf-interfaces",), "modules-state", "it does not implement ietf-routing"),
+        (("ietf-interfaces",), "yang-library", "it does not implement ietf-routing"),
+        ((), "", "it does not say which modules it implements"),
+    ],
+)
+def test_where_a_module_is_not_known_nothing_is_taken_to_be_empty(
+    known: tuple[str, ...], library: str, said: str, folder: Path, capsys: pytest.CaptureFixture[str],
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    modules = [{"name": each, "revision": "2018-03-13"} for each in known]
+    content = {"module": modules} if library == "modules-state" else {"module-set": [{"name": "a", "module": modules}]}
+    named = {f"ietf-yang-library:{library}": content} if library else {}
+    monkeypatch.setattr("agile_lattice.standin.restconf.LIBRARY", named)
+    with light(folder, capsys) as here:
+        gone = {"edit-id": "1", "operation": "remove", "target": "/ietf-routing:routing"}
+        patch = {"ietf-yang-patch:yang-patch": {"patch-id": "p", "edit": [gone]}}
+        asked = here.asked("/restconf/data", "PATCH", patch, Content_Type="application/yang-patch+json")
+        assert asked[0] in (200, 204) and "ietf-routing:routing" not in json.loads(here.device.running)
+        code, told = here.lattice("capture", "light.yaml", "--into", "archive")
+        assert (code, said in told) == (2 if said else 0, True), told
+
+
 # What goes wrong, and what is said of it; whether the change is there then.
 WRONG: dict[Fault, tuple[str, bool]] = {
     "refuse": ("as it was before: there is no room for another configuration", False),
@@ -231,6 +258,7 @@ def test_what_it_answers_to_others_is_what_the_rfc_says(folder: Path, capsys: py
         route = "/restconf/data/ietf-routing:routing/control-plane-protocols/control-plane-protocol"
         assert here.asked(route)[0] == 200
         assert here.asked("/restconf/data/ietf-interfaces:interfaces/interface=attic")[0] == 404
+        assert "ietf-routing" in here.asked("/restconf/data/ietf-yang-library:modules-state")[2]
         assert here.asked("/elsewhere")[0] == 404
         assert here.asked("/restconf/data", Accept="application/yang-data+xml")[0] == 406
         assert here.asked("/restconf/data", "DELETE")[0] == 405

@@ -30,6 +30,22 @@ META = f"""<?xml version='1.0' encoding='UTF-8'?>
 <XRD xmlns='http://docs.oasis-open.org/ns/xri/xrd-1.0'><Link rel='restconf' href='{ROOT}'/></XRD>
 """
 API = {"ietf-restconf:restconf": {"data": {}, "operations": {}, "yang-library-version": "2016-06-21"}}
+# What a client may count on (RFC 7895); revisions are those of the RFCs.
+MODULES = {
+    "iana-if-type": "2014-05-08", "ietf-interfaces": "2018-02-20", "ietf-ip": "2018-02-22",
+    "ietf-routing": "2018-03-13", "ietf-ipv4-unicast-routing": "2018-03-13", "ietf-ipv6-unicast-routing": "2018-03-13",
+    "ietf-yang-library": "2016-06-21",
+}  # fmt: skip
+LIBRARY = {
+    "ietf-yang-library:modules-state": {
+        "module-set-id": "1",
+        "module": [
+            {"name": name, "revision": revision, "namespace": f"urn:ietf:params:xml:ns:yang:{name}",
+             "conformance-type": "implement"}
+            for name, revision in MODULES.items()
+        ],
+    }
+}  # fmt: skip
 KEYS = {"interface": ("name",), "address": ("ip",), "control-plane-protocol": ("type", "name"),
         "route": ("destination-prefix",)}  # fmt: skip
 TAGS = {400: "malformed-message", 401: "access-denied", 404: "invalid-value", 405: "operation-not-supported",
@@ -180,7 +196,7 @@ class _Handler(BaseHTTPRequestHandler):
         steps = [unquote(each) for each in path.removeprefix(f"{ROOT}/data").strip("/").split("/") if each]
         if not path.startswith(f"{ROOT}/data"):
             raise Failed(HTTPStatus.NOT_FOUND, f"there is nothing at {path}")
-        self._send(HTTPStatus.OK, _found(document, steps), tag=tag)
+        self._send(HTTPStatus.OK, _found({**document, **LIBRARY} if steps else document, steps), tag=tag)
 
     def _patch(self) -> None:
         """Make a patch of the datastore, all of it or nothing."""

@@ -30,6 +30,8 @@ DATA, PATCH = "application/yang-data+json", "application/yang-patch+json"
 OTHERS = 0o077  # of a file's mode: what others than its owner may do
 LINK = re.compile(r"<Link\b[^>]*?\brel\s*=\s*[\"']restconf[\"'][^>]*>")
 HREF = re.compile(r"\bhref\s*=\s*[\"']([^\"']+)[\"']")
+# Which modules a device implements: RFC 8525, and RFC 7895 before it.
+LIBRARIES = ("ietf-yang-library:yang-library", "ietf-yang-library:modules-state")
 CAUSES = {
     401: ("the login was refused", "Check the user and the password."),
     403: ("the user may not do that", "Check what the device lets this user do."),
@@ -87,12 +89,30 @@ class Restconf:
             tag, found = self.tag(), dict[str, Any]()
             for each in resources:
                 reply = self._ask("GET", f"{self._api()}/data/{each}?content=config", missing=True)
-                found |= self._document(reply.body, each) if reply.status == http.client.OK else {}
+                if reply.status == http.client.OK:
+                    found |= self._document(reply.body, each)
+                else:
+                    self._is_empty(each)
             if self.tag() == tag:
                 return json.dumps(found, indent=2) + "\n", tag
         raise TransportError(
             self.device, "it changes while it is looked at", remedy="Try again when nobody works on it."
         )
+
+    def _is_empty(self, resource: str) -> None:
+        """Make sure that there is nothing, where a resource is not there: a module may not be known at all.
+
+        Raises:
+            TransportError: If the device does not implement the module, or does not say which it does.
+        """
+        module = resource.partition(":")[0]
+        for library in LIBRARIES:
+            reply = self._ask("GET", f"{self._api()}/data/{library}", missing=True)
+            if reply.status == http.client.OK:
+                if module not in _modules(self._document(reply.body, library)[library]):
+                    raise TransportError(self.device, f"it does not implement {module}", resource)
+                return
+        raise TransportError(self.device, "it does not say which modules it implements", ", ".join(LIBRARIES))
 
     def tag(self) -> str:
         """Return the entity tag of the datastore: another one after every change; empty if the device tells none."""
@@ -224,6 +244,13 @@ def edits(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[dict[str,
         value = {"value": {name: after[name]}} if name in after else {}
         found.append({"edit-id": name, "operation": operation, "target": f"/{name}", **value})
     return found
+
+
+def _modules(library: Any) -> set[str]:
+    """Return the names of the modules in a library of RFC 8525 or RFC 7895."""
+    sets = library.get("module-set", [library]) if isinstance(library, dict) else []
+    members = [each for one in sets if isinstance(one, dict) for each in one.get("module", ())]
+    return {each["name"] for each in members if isinstance(each, dict) and "name" in each}
 
 
 def _said(reply: Reply) -> str:
