@@ -9,6 +9,7 @@ from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import walk
 from agile_lattice.compare.applying import as_it_is
+from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.equivalence import Verdict, verdict
 from agile_lattice.dialects import read_device, render_device
 from agile_lattice.intent.addresses import Address, Prefix
@@ -195,6 +196,18 @@ def test_a_device_answers_where_nothing_else_is_said(case: str) -> None:
     assert answered == answers, "the kernel"
     found = verdict(device, read_device("edge", device.speaks, capture))
     assert not found.different and bool(found.incomplete) is (case not in ("everything", "its replies")), found
+
+
+def test_nobody_misses_neighbours_where_there_is_no_ipv6() -> None:
+    chain = ASKED_CHAIN.format(replies=f'{REPLIES}; iifname "lo" accept;', more="", ping=PING)
+    text = f"table inet f {{ {chain} }}"
+    for addresses, complete in (("[10.40.10.1/24]", True), ('[10.40.10.1/24, "2001:db8:40::1/64"]', False)):
+        [device] = loads(ASKED.replace('[10.40.10.1/24, "2001:db8:40::1/64"]', addresses)).devices
+        [batch] = [each.text for each in render_device(device) if each.dialect == "iproute2"]
+        capture = read_device("edge", device.speaks, {"a.batch": batch, "r.nft": text})
+        assert (not verdict(device, capture).incomplete) is complete
+        missed = [each.subject for each in compare(device, capture).differences if "neighbour" in each.subject]
+        assert bool(missed) is not complete
 
 
 def pings(machine: Machine, address: str) -> bool:

@@ -23,6 +23,7 @@ from agile_lattice.compare.differences import (
 )
 from agile_lattice.compare.doubts import unknown_of
 from agile_lattice.compare.effects import judged
+from agile_lattice.compare.replies import matters
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
 from agile_lattice.compare.witnesses import Sides
 from agile_lattice.dialects.assembly import Capture
@@ -150,7 +151,8 @@ def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
         gaps += rule_gaps(PERMITS, wanted.permits, found.permits)
     if "access" in seen:
         gaps += rule_gaps(ACCESS, wanted.access, found.access)
-    gaps += [_absent(each, there) for each in capture.absent if each.section in seen and getattr(intent, each.section)]
+    absent = [each for each in capture.absent if each.section in seen and getattr(intent, each.section)]
+    gaps += [_absent(each, there) for each in absent if matters(each, intent, there)]
     gaps += _settings(wanted.settings, found.settings, seen)
     return gaps
 

@@ -17,7 +17,7 @@ from agile_lattice.compare.applying import as_it_is
 from agile_lattice.compare.comparing import declares
 from agile_lattice.compare.differences import Witness
 from agile_lattice.compare.doubts import unknown_of
-from agile_lattice.compare.replies import reply_dropped
+from agile_lattice.compare.replies import matters, reply_dropped
 from agile_lattice.compare.search_space import question_about
 from agile_lattice.compare.witnesses import Sides, Walks
 from agile_lattice.dialects.assembly import Capture
@@ -111,7 +111,7 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     found = _verdict(sides)
     shown = list(found.shown)
     for each in capture.absent:
-        if not (getattr(intent, each.section) or getattr(there, each.section)):
+        if not matters(each, intent, there):
             continue
         witness = reply_dropped(sides, each)
         if witness is not None:

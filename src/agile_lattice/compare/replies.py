@@ -1,4 +1,4 @@
-"""Replies that a list of permits drops, because nothing lets them pass before its rules are asked."""
+"""What lists of rules drop since nothing lets it pass before they are asked: whether it matters, and a reply."""
 
 from __future__ import annotations
 
@@ -10,11 +10,25 @@ from agile_lattice.behaviour.unknown import Unknown
 from agile_lattice.compare.differences import Witness
 from agile_lattice.compare.witnesses import FAMILIES, Sides
 from agile_lattice.dialects.reading.absent import Absent
+from agile_lattice.intent.learned import families_learned
+from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Passage, passages
 from agile_lattice.intent.places import NOWHERE
 from agile_lattice.packets.boxes import Undecided
 
 MOST_WAYS = 100  # of treating packets, whose replies are looked at
+
+
+def matters(absent: Absent, intent: Device, there: Device) -> bool:
+    """Tell whether a device has what something should pass for: rules of that list, and of neighbours IPv6 at all."""
+    ruled = getattr(intent, absent.section) or getattr(there, absent.section)
+    return bool(ruled) and (absent.lets != "neighbours" or _has_ipv6(intent) or _has_ipv6(there))
+
+
+def _has_ipv6(device: Device) -> bool:
+    return any(
+        6 in (*families_learned(one), *(each.family for each in one.addresses)) for one in device.interfaces
+    )  # fmt: skip
 
 
 def reply_dropped(sides: Sides, absent: Absent) -> Witness | None:
