@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from itertools import product
 from pathlib import Path
 from random import Random
@@ -148,3 +149,20 @@ def laid_out(statements: list[Statement], chance: Random) -> str:
 
 def shape(statements: list[Statement]) -> list[Any]:
     return [(each.text, each.children if each.children is None else shape(each.children)) for each in statements]
+
+
+DEFINING = [each for each in RULESETS if re.search("^define ", each.read_text(), re.MULTILINE)]
+
+
+@pytest.mark.parametrize("path", DEFINING, ids=[each.stem for each in DEFINING])
+@pytest.mark.parametrize("name", ["names.nft", "*.nft"])
+def test_definitions_mean_the_same_in_a_file_of_their_own(path: Path, name: str) -> None:
+    lines = path.read_text().splitlines()
+    defines = [each for each in lines if each.startswith("define ")]
+    rest = "\n".join(f'include "/etc/{name}"' if each == defines[0] else each for each in lines
+                     if each == defines[0] or each not in defines)  # fmt: skip
+    alone = read_device("quay", ("nftables",), {"main.nft": path.read_text()})
+    apart = read_device("quay", ("nftables",), {"main.nft": rest, "names.nft": "# names\n" + "\n".join(defines)})
+    assert (apart.device, apart.leftovers) == (alone.device, alone.leftovers)
+    missing = read_device("quay", ("nftables",), {"main.nft": rest})
+    assert "none of them is here" in missing.leftovers[0].reason
