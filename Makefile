@@ -9,7 +9,7 @@ demo: $(VENV)/installed
 	@$(BIN)/lattice demo
 
 test: $(VENV)/installed-test programs lint
-	$(BIN)/pytest -q -n 2 -p no:cacheprovider
+	$(BIN)/pytest -q -n 2 --dist worksteal -p no:cacheprovider
 
 lint: $(VENV)/installed-test
 	$(BIN)/ruff format --check src tests scripts benchmarks
