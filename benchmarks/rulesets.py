@@ -45,6 +45,15 @@ def listed_hosts() -> str:
     )
 
 
+def listed_in_lines() -> str:
+    """The same list as the program prints it: three addresses in each line."""
+    head, _, rest = listed_hosts().partition("{ 100.")
+    hosts, _, tail = f"100.{rest}".partition(" }")
+    each = hosts.split(", ")
+    lines = ",\n\t\t\t     ".join(", ".join(each[at : at + 3]) for at in range(0, len(each), 3))
+    return f"{head}{{ {lines} }}{tail}"
+
+
 def crossed_sets() -> str:
     """10,000 sources by 10,000 destinations, in one rule."""
     left, right = (
@@ -90,6 +99,7 @@ def containers() -> str:
 
 CASES: dict[str, tuple[str, Callable[[], str]]] = {
     "a list of 10,000 addresses": ("nftables", listed_hosts),
+    "the same, three in a line": ("nftables", listed_in_lines),
     "10,000 sources by 10,000 destinations": ("nftables", crossed_sets),
     "200 zones": ("nftables", zones),
     "a container host, 2,500 rules": ("iptables", containers),
