@@ -26,7 +26,7 @@ COMMANDS = {
     "mend": "print the commands that bring devices in line with the intent",
     "capture": "fetch the configuration of devices into an archive",
     "archive": "show what an archive has, and say what is known to be good",
-    "push": "bring a device in line with the intent, with a timed way back",
+    "push": "bring devices in line with the intent, with a timed way back",
     "standin": "start devices to practise on, with SSH and RESTCONF",
     "observe": "show which rules are hit, and which translations are in use",
     "walk": "follow packets through the network",

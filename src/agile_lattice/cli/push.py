@@ -136,7 +136,7 @@ def _many(network: Network, arguments: Namespace) -> int:
         _told_all(arguments, outcomes)
         return _code(outcomes) or (1 if waves else 0)
     what = f"these changes on {plural(len(changes), 'device')}, in {plural(len(waves), 'wave')}"
-    if arguments.yes or _agreed(what, arguments.seconds):
+    if arguments.yes or _agreed(what, arguments.seconds, "Each"):
         err = console(sys.stderr)
         outcomes += Waves(waves, having, arguments.failures, lambda words: err.print(words, style="remedy")).push()
     else:
@@ -158,11 +158,11 @@ def _show(plan: Plan) -> None:
     out.print()
 
 
-def _agreed(what: str, seconds: int) -> bool:
+def _agreed(what: str, seconds: int, each: str = "It") -> bool:
     """Ask whether a change is wanted."""
     if not sys.stdin.isatty():
         raise fail(Place(), "nobody can be asked here", "Give --yes to push without being asked.")
-    back = f"It goes back after {seconds} s" if seconds else "It is taken back while the device can be reached,"
+    back = f"{each} goes back after {seconds} s" if seconds else "It is taken back while the device can be reached,"
     question = f"Make {what}? {back} unless it does what it is for. [y/N] "
     return input(question).strip().lower() in ("y", "yes")
 
