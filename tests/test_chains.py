@@ -198,6 +198,20 @@ def test_a_device_answers_where_nothing_else_is_said(case: str) -> None:
     assert not found.different and bool(found.incomplete) is (case not in ("everything", "its replies")), found
 
 
+def test_replies_of_a_device_matter_also_where_nothing_is_said_of_management() -> None:
+    [device] = loads(ASKED.partition("    management")[0]).devices
+    [batch] = [each.text for each in render_device(device) if each.dialect == "iproute2"]
+    for more, complete in (("", False), (f"{REPLIES};", True)):
+        rules = f"table inet f {{\n{ANSWERED_CHAIN.format(policy='drop', more=more)}\n}}\n"
+        capture = read_device("edge", device.speaks, {"a.batch": batch, "r.nft": rules})
+        found = [each for each in verdict(device, capture).incomplete if "replies of the device" in each]
+        assert (not found) is complete
+        assert (
+            any("replies of the device" in each.subject for each in compare(device, capture).differences)
+            is not complete
+        )
+
+
 def test_nobody_misses_neighbours_where_there_is_no_ipv6() -> None:
     chain = ASKED_CHAIN.format(replies=f'{REPLIES}; iifname "lo" accept;', more="", ping=PING)
     text = f"table inet f {{ {chain} }}"

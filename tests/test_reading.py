@@ -165,4 +165,4 @@ def test_definitions_mean_the_same_in_a_file_of_their_own(path: Path, name: str)
     apart = read_device("quay", ("nftables",), {"main.nft": rest, "names.nft": "# names\n" + "\n".join(defines)})
     assert (apart.device, apart.leftovers) == (alone.device, alone.leftovers)
     missing = read_device("quay", ("nftables",), {"main.nft": rest})
-    assert "none of them is here" in missing.leftovers[0].reason
+    assert "not all of them are here" in missing.leftovers[0].reason

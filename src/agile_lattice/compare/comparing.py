@@ -151,7 +151,10 @@ def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
         gaps += rule_gaps(PERMITS, wanted.permits, found.permits)
     if "access" in seen:
         gaps += rule_gaps(ACCESS, wanted.access, found.access)
-    absent = [each for each in capture.absent if each.section in seen and getattr(intent, each.section)]
+    absent = [
+        each for each in capture.absent
+        if each.section in seen and (getattr(intent, each.section) or each.lets == "answers")
+    ]  # fmt: skip
     gaps += [_absent(each, there) for each in absent if matters(each, intent, there)]
     gaps += _settings(wanted.settings, found.settings, seen)
     return gaps

@@ -20,8 +20,8 @@ MOST_WAYS = 100  # of treating packets, whose replies are looked at
 
 
 def matters(absent: Absent, intent: Device, there: Device) -> bool:
-    """Tell whether a device has what something should pass for: rules of that list, and of neighbours IPv6 at all."""
-    ruled = getattr(intent, absent.section) or getattr(there, absent.section)
+    """Tell whether packets feel it: with rules of that list, and of neighbours with IPv6; its own replies always."""
+    ruled = getattr(intent, absent.section) or getattr(there, absent.section) or absent.lets == "answers"
     return bool(ruled) and (absent.lets != "neighbours" or _has_ipv6(intent) or _has_ipv6(there))
 
 

@@ -67,7 +67,7 @@ class ProgramText(msgspec.Struct, frozen=True):
 
 
 class RulesetChange(msgspec.Struct, frozen=True):
-    """What changes in a ruleset: the transaction, the one that takes it back, and the text before and after."""
+    """What changes in a ruleset: the transaction, its undo, and the text before and after."""
 
     ruleset: ProgramText
     change: str

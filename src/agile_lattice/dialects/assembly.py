@@ -162,13 +162,13 @@ def _undeclared(facts: dict[str, list[Any]]) -> list[Leftover]:
 
 
 def _not_here(readings: Sequence[Reading], dialects: Iterable[Dialect]) -> Iterator[Leftover]:
-    """Yield the statements that include files, of which no text that was given is one."""
+    """Yield the statements that include files which are not among the texts."""
     carried = {each.name: each.carries for each in dialects}
     for reading in readings:
         others = [each.file for each in readings if each is not reading and each.dialect == reading.dialect]
         for fact in cast(Sequence[IncludedFact], reading.facts.get("included", ())):
-            if not any(fact.names(each) for each in others):
-                reason = "the program reads these files, too, and none of them is here: capture them with it"
+            if not fact.found_in(others):
+                reason = "the program reads these files, too, and not all of them are here: capture them with it"
                 yield Leftover(fact.place, fact.files, (), reason, carried[reading.dialect])
 
 

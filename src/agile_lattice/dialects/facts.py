@@ -6,6 +6,7 @@ model and back. What the engine has to know about each kind of fact is in `fact_
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from fnmatch import fnmatchcase
 from pathlib import PurePath
 from typing import Literal
@@ -309,10 +310,10 @@ class IncludedFact(msgspec.Struct, frozen=True):
     folder: bool = False
     place: Place = NOWHERE
 
-    def names(self, file: str) -> bool:
-        """Tell whether a file, whatever folder it was captured into, may be one of them."""
+    def found_in(self, files: Sequence[str]) -> bool:
+        """Tell whether files, whatever folder they were captured into, may be all of them."""
         patterns = ["*"] if self.folder else [PurePath(each.strip("\"'")).name for each in self.files.split()]
-        return any(fnmatchcase(PurePath(file).name, each) for each in patterns)
+        return all(any(fnmatchcase(PurePath(file).name, each) for file in files) for each in patterns)
 
 
 SINGLE = "*"

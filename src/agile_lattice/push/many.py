@@ -7,8 +7,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 
 import msgspec
 
-from agile_lattice.archive.repository import ArchiveError
-from agile_lattice.dialects.errors import DialectError
+from agile_lattice.errors import LatticeError
 from agile_lattice.push.planning import Plan, PushRefused
 from agile_lattice.push.pushing import Pushed, Pusher
 from agile_lattice.push.waves import Duty
@@ -48,7 +47,7 @@ def prepared(pushers: Sequence[Pusher], seconds: int, untimed: bool) -> Iterator
             return Pushed(name, "refused", ". ".join(filter(None, (error.reason, error.remedy))))
         except TransportError as error:
             return Pushed(name, "refused", ". ".join(filter(None, (error.cause, error.detail))))
-        except (DialectError, ArchiveError) as error:
+        except LatticeError as error:
             return Pushed(name, "refused", str(error).splitlines()[0])
         if plan is None:
             return Pushed(name, "none", NOTHING)
@@ -125,5 +124,5 @@ def _pushed(prepared: Prepared) -> Pushed:
     except TransportError as error:
         back = "it goes back by itself" if prepared.pusher.goes_back else "it may be changed"
         return Pushed(prepared.name, "lost", f"{error.cause}; {back}")
-    except (DialectError, ArchiveError) as error:
+    except LatticeError as error:
         return Pushed(prepared.name, "lost", str(error).splitlines()[0])

@@ -9,9 +9,7 @@ from rich.console import Console
 from rich.table import Table
 
 from agile_lattice.archive.repository import Round
-from agile_lattice.show.terminal import FEW, Text, plural
-
-MOST_NAMES = 6  # of devices in one line
+from agile_lattice.show.terminal import FEW, Text, few_names, plural
 
 
 def show_round(console: Console, outcomes: Sequence[tuple[str, Sequence[str], bool, str, str]]) -> None:
@@ -33,10 +31,8 @@ def show_round(console: Console, outcomes: Sequence[tuple[str, Sequence[str], bo
         key = (cause or (tuple(files), changed),) if len(outcomes) >= FEW else (at,)
         alike.setdefault(key, []).append((device, said))
     for members in alike.values():
-        names = ", ".join(name for name, _ in members[:MOST_NAMES])
-        more = f" and {len(members) - MOST_NAMES} more" if len(members) > MOST_NAMES else ""
         count = f"{len(members)}: " if len(members) > 1 else ""
-        table.add_row(f"{count}{names}{more}", members[0][1])
+        table.add_row(f"{count}{few_names([name for name, _ in members])}", members[0][1])
     console.print(table)
     done = sum(not cause for *_, cause, _ in outcomes)
     failed = len(outcomes) - done
@@ -52,10 +48,9 @@ def show_log(console: Console, rounds: Iterable[Round], good: Mapping[str, list[
         table.add_column(name, no_wrap=True)
     table.add_column("changed", overflow="fold")
     for each in rounds:
-        names = ", ".join(each.devices[:MOST_NAMES]) or "nothing"
-        more = f" and {len(each.devices) - MOST_NAMES} more" if len(each.devices) > MOST_NAMES else ""
+        names = few_names(each.devices) or "nothing"
         known = f"  good: {', '.join(good[each.revision])}" if each.revision in good else ""
         table.add_row(
-            each.revision[:10], each.when[:16].replace("T", " "), each.who, Text.assemble(names, more, (known, "calm"))
+            each.revision[:10], each.when[:16].replace("T", " "), each.who, Text.assemble(names, (known, "calm"))
         )
     console.print(table)

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 
 from rich.console import Console
 
 from agile_lattice.push.pushing import Pushed
-from agile_lattice.show.capturing import MOST_NAMES
-from agile_lattice.show.terminal import Text, plural
+from agile_lattice.show.terminal import Text, few_names, plural
 
 OUTCOMES = {
     "back": "as it was before",
@@ -37,7 +36,7 @@ def is_well(pushed: Pushed) -> bool:
 def show_waves(console: Console, waves: Sequence[Sequence[str]]) -> None:
     """Print which devices are changed at the same time, and after which others."""
     for number, wave in enumerate(waves, 1):
-        console.print(Text.assemble((f"wave {number} of {len(waves)}: ", "head"), _names(wave)))
+        console.print(Text.assemble((f"wave {number} of {len(waves)}: ", "head"), few_names(wave)))
     console.print()
 
 
@@ -47,18 +46,12 @@ def show_pushed(console: Console, outcomes: Sequence[Pushed]) -> None:
     for each in outcomes:
         alike.setdefault(_words(each, len(outcomes) == 1), []).append(each)
     for words, members in alike.items():
-        names = _names([each.device for each in members])
+        names = few_names([each.device for each in members])
         console.print(Text(f"{names}: {words}", style="head" if is_well(members[0]) else "strong"))
     if len(outcomes) > 1:
         counts = {words: sum(each.outcome == outcome for each in outcomes) for outcome, words in SUMMED.items()}
         said = ", ".join(f"{number} {words}" for words, number in counts.items() if number)
         console.print(Text(f"{plural(len(outcomes), 'device')}: {said}", style="head"))
-
-
-def _names(names: Iterable[str]) -> str:
-    names = list(names)
-    more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
-    return f"{', '.join(names[:MOST_NAMES])}{more}"
 
 
 def _words(pushed: Pushed, alone: bool) -> str:

@@ -33,9 +33,16 @@ THEME = Theme(
 )
 PIPE_WIDTH = 120
 NARROW = 100  # columns, below which some tables stack what else stands side by side
+MOST_NAMES = 6  # of devices in one line
 FEW = 8  # so few devices are done before a bar could be read
 T = TypeVar("T")
 _BLANKS = re.compile(r"[ ]+$", re.MULTILINE)
+
+
+def few_names(names: Sequence[str]) -> str:
+    """Return the first of some names, and how many more there are."""
+    more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
+    return f"{', '.join(names[:MOST_NAMES])}{more}"
 
 
 def with_progress(members: Iterable[T], what: str, count: int | None = None) -> Iterator[T]:

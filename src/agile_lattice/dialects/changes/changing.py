@@ -34,7 +34,7 @@ class TextChange(msgspec.Struct, frozen=True):
 
     @property
     def back(self) -> TextChange:
-        """The change that takes it back."""
+        """The undo."""
         return TextChange(self.file, self.after, self.before)
 
 
