@@ -10,9 +10,9 @@ import msgspec
 from agile_lattice.compare.differences import Gap
 from agile_lattice.dialects.facts import AddressFact, Fact
 
-IN_ORDER = "addresses keep the order in which they came: take away those that came first, and add them again by hand"
+IN_ORDER = "addresses keep the order in which they were added: remove the earlier ones, and add them again by hand"
 PLACE_ONLY = "only its place in the order differs: whether a packet notices, the lines that were not understood decide"
-ENTANGLED = "what stands with it was not understood, and would go along: take it out by hand"
+ENTANGLED = "a line that stands with it was not understood, and would be removed as well: remove it by hand"
 
 
 class Held(msgspec.Struct, frozen=True):
