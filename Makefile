@@ -53,7 +53,7 @@ mutants: $(VENV)/installed-test
 
 # How much of the configurations in the source packages of the programs is understood; writes docs/coverage.md.
 coverage: $(VENV)/installed-test
-	$(BIN)/python scripts/coverage.py
+	$(BIN)/python scripts/real_files.py
 
 screenshots: $(VENV)/installed-test
 	@sh scripts/install_programs.sh xvfb xterm x11-apps imagemagick fonts-dejavu-core chromium

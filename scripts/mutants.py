@@ -3,8 +3,9 @@
     python scripts/mutants.py 100 [SEED]
 
 takes so many at random, each in a copy of the project, says of each whether it was killed, and prints the share.
-The tests that take the least time are asked first. Mutants that cannot be told from the original by any test count as
-survivors: look at them before believing the share.
+Of a mutant those tests are asked that run the changed line, the quickest first. So the share is a lower bound: a line
+that only runs in processes that a test starts is not seen, and mutants that no test can tell from the original count as
+survivors.
 """
 
 from __future__ import annotations
@@ -16,11 +17,12 @@ import shutil
 import subprocess
 import sys
 import tempfile
-import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from random import Random
+
+from coverage import CoverageData
 
 ROOT = Path(__file__).parent.parent
 ROOMS = ("src/agile_lattice/compare", "src/agile_lattice/behaviour")
@@ -131,15 +133,29 @@ def mutants() -> Iterator[tuple[Path, int]]:
             yield from ((path, number) for number in range(counter.count))
 
 
-def ordered() -> list[str]:
-    """Run the tests as they are; return them, those that take the least time first."""
-    command = [sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:cacheprovider", "--durations=0", "-vv", *TESTS]
-    env = {**os.environ, "PYTHONPATH": str(ROOT / "src"), "HYPOTHESIS_PROFILE": "quick"}
-    run = subprocess.run(command, cwd=ROOT, env=env, capture_output=True, text=True, check=False)
-    if run.returncode:
-        sys.exit(f"{run.stdout}\nThe tests do not pass as it is: nothing could be told from their failing.")
-    took = re.findall(r"^([0-9.]+)s call +(tests/.+)$", run.stdout, re.MULTILINE)
-    return [name for _, name in sorted(took, key=lambda each: float(each[0]))]
+class Suite:
+    """The tests as they pass on the original: how long each takes, and which lines it runs."""
+
+    def __init__(self, folder: str) -> None:
+        cover = [f"--cov={ROOT / 'src'}", "--cov-context=test", "--cov-report="]
+        options = ["-q", "-x", "-p", "no:cacheprovider", "--durations=0", "-vv", "-n", "2", *cover]
+        env = {**os.environ, "PYTHONPATH": str(ROOT / "src"), "HYPOTHESIS_PROFILE": "quick"}
+        env["COVERAGE_FILE"] = str(Path(folder, "lines"))
+        command = [sys.executable, "-m", "pytest", *options, *TESTS]
+        run = subprocess.run(command, cwd=ROOT, env=env, capture_output=True, text=True, check=False)
+        if run.returncode:
+            sys.exit(f"{run.stdout}\nThe tests do not pass as it is: nothing could be told from their failing.")
+        took = re.findall(r"^([0-9.]+)s call +(tests/.+)$", run.stdout, re.MULTILINE)
+        self.seconds = {name: float(seconds) for seconds, name in took}
+        self._lines = CoverageData(env["COVERAGE_FILE"])
+        self._lines.read()
+
+    def asked_about(self, path: Path, line: int) -> list[str]:
+        """Return the tests that run a line, the quickest first; all of them where it runs before any test begins."""
+        by_line = self._lines.contexts_by_lineno(str(path))
+        begins = max((each for each in by_line if each <= line), default=0)  # a statement may go over several lines
+        names = {context.partition("|")[0] for each in (begins, line) for context in by_line.get(each, ())}
+        return sorted(names & set(self.seconds) or self.seconds, key=self.seconds.__getitem__)
 
 
 def failing(tests: list[str], path: Path, text: str, seconds: float) -> str:
@@ -160,24 +176,25 @@ def failing(tests: list[str], path: Path, text: str, seconds: float) -> str:
         return run.stdout if run.returncode else ""
 
 
-def survives(tests: list[str], path: Path, number: int, seconds: float) -> bool:
+def survives(suite: Suite, path: Path, number: int) -> bool:
     """Run the tests on a mutant, and print what it is and whether they pass: a run that is cut has said something."""
     mutation = Mutation(number)
     tree = ast.fix_missing_locations(mutation.visit(ast.parse(path.read_text())))
-    alive = not failing(tests, path, ast.unparse(tree), seconds)
-    print(f"{'survived' if alive else 'killed'}: {path.relative_to(ROOT)}:{mutation.what}", flush=True)
+    tests = suite.asked_about(path, int(mutation.what.partition(":")[0]))
+    # Several mutants share the cores, and a mutant may never end.
+    alive = not failing(tests, path, ast.unparse(tree), 60 + PATIENCE * sum(suite.seconds[each] for each in tests))
+    said = f"{'survived' if alive else 'killed'}: {path.relative_to(ROOT)}:{mutation.what} ({len(tests)} tests)"
+    print(said, flush=True)
     return alive
 
 
 def main(count: int, seed: int = 0) -> None:
     """Try mutants taken at random, two at a time."""
-    begin = time.monotonic()
-    tests = ordered()
-    seconds = PATIENCE * (time.monotonic() - begin)  # several mutants share the cores, and a mutant may never end
     every = list(mutants())
     chosen = Random(seed).sample(every, min(count, len(every)))
-    with ThreadPoolExecutor(2) as pool:
-        killed = len(chosen) - sum(pool.map(lambda one: survives(tests, one[0], one[1], seconds), chosen))
+    with tempfile.TemporaryDirectory() as folder, ThreadPoolExecutor(2) as pool:
+        suite = Suite(folder)
+        killed = len(chosen) - sum(pool.map(lambda one: survives(suite, *one), chosen))
     print(f"{killed} of {len(chosen)} mutants killed ({killed / len(chosen):.0%}), of {len(every)} that there are")
 
 

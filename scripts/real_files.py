@@ -1,6 +1,6 @@
 """How much of real configurations is understood: those that come with the source packages of the programs themselves.
 
-    python scripts/coverage.py [FOLDER]
+    python scripts/real_files.py [FOLDER]
 
 fetches the source packages with apt into a folder (none of their files becomes part of this project), reads every
 configuration in them, and writes `docs/coverage.md`: for each dialect the share of statements in scope that are
