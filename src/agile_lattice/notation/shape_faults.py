@@ -62,7 +62,9 @@ def _found(error: ValidationError) -> dict[Path, Mapping[str, Any]]:
         keys[path[:-1]][entry["type"]].append(str(path[-1]) if path else "")
     for around, kinds in keys.items():
         for unknown in kinds["extra_forbidden"]:
-            meant = get_close_matches(unknown, kinds["missing"], 1) or kinds["missing"]
+            meant = get_close_matches(unknown, kinds["missing"], 1)
+            if not meant and around and len(kinds["extra_forbidden"]) == 1:  # another word for the one that is missing
+                meant = kinds["missing"]
             if len(meant) == 1:  # a misspelt key is not also a missing one
                 entries.pop((*around, meant[0]), None)
                 entries[*around, unknown] = {**entries[*around, unknown], "meant": meant[0]}
