@@ -175,7 +175,10 @@ def permits(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[str] =
 @st.composite
 def accesses(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[str] = REMARKS) -> Access:
     side = st.none() | st.sampled_from(names).map(lambda name: (name,)) if names else st.none()
-    return Access(draw(services(4)), draw(st.just("") | remarks), draw(side), draw(st.none() | address_sets()))
+    some = st.none() | address_sets()
+    return Access(
+        draw(services(4)), draw(st.just("") | remarks), draw(side), draw(some), draw(some), draw(st.booleans())
+    )
 
 
 @st.composite

@@ -51,6 +51,16 @@ FILTERS = {
     "replies in words that are not understood": (
         f"chain a {{ {DROP} {FROM_INSIDE}; ct state vmap {{ established : accept, related : accept }}; }}",
         True, False, False),
+    "before destinations are rewritten": (
+        'chain a { type filter hook prerouting priority raw; policy accept; iifname "in0" udp dport 53 drop; }',
+        False, True, True),
+    "behind all others": (
+        'chain a { type filter hook postrouting priority 50; policy accept; oifname "in0" udp dport 53 drop; }',
+        True, False, True),
+    "of a state that is not known yet": (
+        "chain a { type filter hook prerouting priority raw; policy accept; ct state new drop; }", True, True, False),
+    "from an interface that may not be known any more": (
+        'chain a { type filter hook postrouting priority 50; policy accept; iifname "in0" drop; }', False, True, False),
     "for IPv4 only": (f"chain a {{ {DROP} {REPLIES}; ip protocol udp accept; }}", True, True, True),
 }  # fmt: skip
 
@@ -198,6 +208,58 @@ def test_a_device_answers_where_nothing_else_is_said(case: str) -> None:
     assert not found.different and bool(found.incomplete) is (case not in ("everything", "its replies")), found
 
 
+@kernel
+def test_who_may_not_reach_a_device_and_at_which_of_its_addresses() -> None:
+    """Of the addresses of a device each can be asked for apart, and a rule that drops comes before others."""
+    rules = """table inet f {
+        chain in {
+            type filter hook input priority 0; policy drop;
+            ct state established,related accept
+            iifname "lo" accept
+            ip saddr 10.40.10.8 drop
+            ip daddr 10.40.10.1 icmp type echo-request accept
+        }
+    }"""
+    entry = "      - {name: ping, from: in0, service: [icmp/echo-request, icmp6/echo-request]}\n"
+    asked = ASKED.replace('[10.40.10.1/24, "2001:db8:40::1/64"]', "[10.40.10.1/24, 10.40.11.1/24]")
+    said = {
+        "as it is": "- {source: 10.40.10.8, deny: true}\n      "
+                    "- {destination: 10.40.10.1, service: icmp/echo-request}",
+        "at all of its addresses": "- {source: 10.40.10.8, deny: true}\n      - {service: icmp/echo-request}",
+        "by anybody": "- {destination: 10.40.10.1, service: icmp/echo-request}",
+        "in another order": "- {destination: 10.40.10.1, service: icmp/echo-request}\n      "
+                            "- {source: 10.40.10.8, deny: true}",
+    }  # fmt: skip
+    [device] = loads(asked).devices
+    with Machine("edge") as machine, Machine("inside") as inside:
+        machine.cable("in0", inside.space, "eth0")
+        machine.apply([each for each in render_device(device) if each.dialect == "iproute2"])
+        for address in ("10.40.10.7/24", "10.40.10.8/24"):
+            inside.inside("ip", "addr", "add", address, "dev", "eth0")
+        inside.inside("ip", "route", "add", "10.40.11.1", "via", "10.40.10.1")
+        machine.inside("nft", "-f", "-", input=f"{rules}\n")
+        answers = [
+            pings(inside, to, source)
+            for to, source in (("10.40.10.1", "10.40.10.7"), ("10.40.11.1", "10.40.10.7"), ("10.40.10.1", "10.40.10.8"))
+        ]
+        asked_for = {
+            "a.json": "ip -json address",
+            "r.json": "ip -json route show table all",
+            "r.nft": "nft list ruleset",
+        }
+        capture = {name: machine.inside(*command.split()) for name, command in asked_for.items()}
+    assert answers == [True, False, False], "the kernel"
+    for case, entries in said.items():
+        [device] = loads(asked.replace(entry, f"      {entries}\n")).devices
+        read = read_device("edge", device.speaks, capture)
+        found = verdict(device, read)
+        assert not read.leftovers and not found.incomplete
+        assert found.same is (case == "as it is")
+        assert compare(device, read).same is found.same or case == "as it is"
+        shown = {str(each.witness.header.destination) for each in found.shown if each.witness is not None}
+        assert case != "at all of its addresses" or shown == {"10.40.11.1"}
+
+
 def test_replies_of_a_device_matter_also_where_nothing_is_said_of_management() -> None:
     [device] = loads(ASKED.partition("    management")[0]).devices
     [batch] = [each.text for each in render_device(device) if each.dialect == "iproute2"]
@@ -224,9 +286,9 @@ def test_nobody_misses_neighbours_where_there_is_no_ipv6() -> None:
         assert bool(missed) is not complete
 
 
-def pings(machine: Machine, address: str) -> bool:
+def pings(machine: Machine, address: str, source: str = "") -> bool:
     try:
-        machine.inside("ping", "-c1", "-W1", address)
+        machine.inside("ping", "-c1", "-W1", *(["-I", source] if source else []), address)
     except ProgramError:
         return False
     return True

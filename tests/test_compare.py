@@ -227,8 +227,12 @@ def test_what_was_not_captured_or_understood_is_not_decided() -> None:
     texts = {each.file: each.text for each in al.render(quay)}
     for file, text, words in (
         ("nftables.nft", None, "no input covers access"),
-        ("nftables.nft", 'iifname "lo" accept', "in access nothing lets pass what the device sends to itself"),
-        ("nftables.nft", "ct state established,related accept", "in access nothing lets pass replies"),
+        ("nftables.nft", 'iifname "lo" accept', "in management what the device sends to itself may be dropped"),
+        (
+            "nftables.nft",
+            "ct state established,related accept",
+            "in management replies to permitted connections may be dropped",
+        ),
         ("10-lan0.network", "[Match]", "1 line not understood, the first is 10-lan0.network:2"),
     ):
         changed = {**texts, file: texts[file].replace(text or "", "[Match]\nZz9=plural" if text == "[Match]" else "")}

@@ -64,7 +64,7 @@ def test_a_list_that_is_not_known_is_asked_although_it_has_no_rule() -> None:
     text = """table inet f {
         chain early {
             type filter hook prerouting priority raw; policy accept;
-            iifname "in0" drop
+            iifname "in0" @th,0,8 3 drop
         }
     }"""
     side, source, to, port = OUT
@@ -119,6 +119,7 @@ def test_what_is_read_is_an_intent_that_is_proven_to_be_the_same(name: str) -> N
     # And from then on the device can have it as we write it.
     both = ("iptables", "ip6tables") if name.endswith(".save") else ("nftables",)
     named = tuple(replace(each, name=f"rule {at}") for at, each in enumerate(loaded.permits))
-    managed = replace(loaded, speaks=both, permits=named)
+    access = tuple(replace(each, name=f"entry {at}") for at, each in enumerate(loaded.access))
+    managed = replace(loaded, speaks=both, permits=named, access=access)
     again = read_device("edge", both, {each.file: each.text for each in al.render(managed)})
     assert verdict(managed, again).same

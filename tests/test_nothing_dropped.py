@@ -98,6 +98,9 @@ KEYS: dict[str, list[tuple[tuple[str, ...], Any]]] = {
                                        "destination": "10.40.10.5", "service": "tcp/8443", "log": True})],
     "permit.deny": [(("permits",), {"from": "lan0", "destination": "192.0.2.0/24", "deny": True}),
                     (("permits",), {"from": "lan0"})],
+    "access.destination": [(("management",), {"destination": "10.40.10.1", "service": "tcp/80"})],
+    "access.deny": [(("management",), {"from": "lan0", "source": "10.40.10.9", "service": "tcp/22", "deny": True}),
+                    (("management",), {"from": "lan0", "service": "tcp/22"})],
     "access.service": [(("management",), {"from": "lan0", "source": "10.40.10.0/24", "service": "tcp/22"})],
 }  # fmt: skip
 COVERED = {  # by an entry of another name

@@ -13,6 +13,7 @@ from agile_lattice.behaviour.tables import Hop, Table, Way, is_way_back, to_rout
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.model import Answer, Device
+from agile_lattice.intent.permits import DISCOVERY, Passage
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.stages import Rule
 
@@ -195,9 +196,15 @@ class Passing:
     def own(self, header: Header) -> tuple[End, str]:
         """Let what is meant for the device itself in, if it may."""
         rules, tested = self.topology.passages(self.device.name, "access")
+        if rules and matches(DISCOVERY, header, self.arrives):
+            self.stages.append(Stage("access", header, header, DISCOVERY.name))
+            return "local", f"for {self.device.name} itself (local)"
         for number, rule in enumerate(rules):
             if matches(rule, header, self.arrives):
-                self.stages.append(Stage("access", header, header, tested[number].subject, rule.place, tested[:number]))
+                subject = tested[number].subject
+                self.stages.append(Stage("access", header, header, subject, rule.place, tested[:number]))
+                if rule.verdict == "drop":
+                    return "dropped", self.denied(rule, subject)
                 return "local", f"for {self.device.name} itself (local)"
         if rules:
             self.stages.append(Stage("access", header, header, tested=tested))
@@ -211,12 +218,16 @@ class Passing:
             if matches(rule, header, self.arrives, self.leaves):
                 subject = tested[number].subject
                 self.stages.append(Stage("permits", header, header, subject, rule.place, tested[:number]))
-                by = subject if rule.name or not rule.place.line else f"the rule in {rule.place}"
-                return None if rule.verdict == "pass" else ("dropped", f"denied by {by} on {self.device.name}")
+                return None if rule.verdict == "pass" else ("dropped", self.denied(rule, subject))
         if rules:
             self.stages.append(Stage("permits", header, header, tested=tested))
             return "dropped", f"no permit on {self.device.name} matches"
         return None
+
+    def denied(self, rule: Passage, subject: str) -> str:
+        """Say which rule drops a packet."""
+        by = subject if rule.name or not rule.place.line else f"the rule in {rule.place}"
+        return f"denied by {by} on {self.device.name}"
 
 
 def _note(rule: Rule, to: AddressSet) -> str:

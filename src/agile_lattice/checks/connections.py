@@ -50,7 +50,10 @@ def _not_let_in(device: Device, one: Connection) -> str:
             service.protocol == "tcp" and (service.ports is None or covers(service.ports, ((one.port, one.port),)))
             for service in each.services
         )):  # fmt: skip
-            return ""
+            if not each.deny:
+                return ""
+            if each.source is None and each.destination is None:
+                break
     where = f" on {port.name}" if port is not None else ""
     return f"it is reached by {one.by.upper()} at tcp/{one.port}{where}, and no entry of management lets that in"
 

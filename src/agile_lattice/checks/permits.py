@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
+from itertools import takewhile
+
+from msgspec.structs import replace
 
 from agile_lattice.behaviour.images import with_spans
 from agile_lattice.behaviour.matching import LEAVES
@@ -13,7 +16,7 @@ from agile_lattice.checks.leaving import PRIVATE_SPACE
 from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device
-from agile_lattice.intent.permits import Permit, derived_permits
+from agile_lattice.intent.permits import Access, Permit, derived_permits
 from agile_lattice.intent.translations import Publish, Sides
 from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.shadows import Shadow
@@ -228,13 +231,23 @@ def management_open(design: Design) -> Iterator[Found]:
     """Find management access from public sides that names no sources."""
     for device in design.devices:
         for access in device.access:
-            if access.source is None and design.faces_public(device, access.arrives):
+            if access.source is None and not access.deny and design.faces_public(device, _left(device, access)):
                 what = access.services[0] if access.services else "everything"
                 yield Found(
                     access.place, f"{device.name} management {access.name}".rstrip(),
                     f"{what} of the device is open to everybody on a public side",
                     "Name the sides (`from`) or the sources (`source`) that may use it.",
                 )  # fmt: skip
+
+
+def _left(device: Device, access: Access) -> tuple[str, ...]:
+    """Return the interfaces of an entry on which none before it denies all that it lets in."""
+    names = access.arrives if access.arrives is not None else tuple(each.name for each in device.interfaces)
+    before = takewhile(lambda each: each is not access, device.access)
+    denied = [
+        each for each in before if each.deny and replace(each, arrives=None).covers(replace(access, arrives=None))
+    ]
+    return tuple(name for name in names if not any(each.arrives is None or name in each.arrives for each in denied))
 
 
 @check(
@@ -249,7 +262,7 @@ def management_before_sources(design: Design) -> Iterator[Found]:
     """Find management access whose list of sources has no members."""
     for device in design.devices:
         for access in device.access:
-            if access.source is not None and not access.source.spans:
+            if access.source is not None and not access.source.spans and not access.deny:
                 yield Found(
                     access.place.at("source"), f"{device.name} management {access.name}".rstrip(),
                     "its list of sources has no members yet",

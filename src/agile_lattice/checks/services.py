@@ -49,7 +49,7 @@ def device_listens_there(design: Design) -> Iterator[Found]:
         own = merged((own.value, own.value) for one in ports for own in one.addresses if own.family == 4)
         offered = [
             *((each.services, each.interfaces, each.place) for each in device.listens),
-            *((each.services, each.arrives, each.place) for each in device.access),
+            *((each.services, each.arrives, each.place) for each in device.access if not each.deny),
         ]
         for one in device.translations:
             if not isinstance(one, Publish) or not meet(one.named, own):

@@ -150,7 +150,9 @@ def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
     if "permits" in seen:
         gaps += rule_gaps(PERMITS, wanted.permits, found.permits)
     if "access" in seen:
-        gaps += rule_gaps(ACCESS, wanted.access, found.access)
+        # Mostly all of them let in, and then their order is nobody's concern.
+        rules = rule_gaps(ACCESS, wanted.access, found.access)
+        gaps += (each for each in rules if (each.difference.change, each.difference.effect) != ("moved", "no-effect"))
     absent = [
         each for each in capture.absent
         if each.section in seen and (getattr(intent, each.section) or each.lets == "answers")
@@ -166,7 +168,7 @@ def _absent(one: Absent, there: Device) -> Gap:
     note = f"the rules{rest} are asked about {LET[one.lets]}, and may drop them"
     subject = f"{LET[one.lets]} in {'management' if one.section == 'access' else one.section}"
     return Gap(
-        Difference("missing", one.section, subject, "may-change-traffic", note=note, device=one.place), None, one
+        Difference("missing", one.section, subject, "may-change-traffic", note=note, device=one.place), None, one, True
     )
 
 

@@ -71,7 +71,7 @@ def _diverts(intent: Device, there: Device, after: Device) -> bool:
 
 def _sources(devices: Iterable[Device]) -> dict[int, Spans]:
     """Return from where a device is managed, as far as that is said by addresses."""
-    named = [each.source for device in devices for each in device.access if each.source is not None]
+    named = [each.source for device in devices for each in device.access if each.source and not each.deny]
     return {
         family: merged(span for each in named if each.family == family for span in each.spans) for family in FAMILIES
     }
@@ -100,7 +100,7 @@ def _to_itself(sides: Sides, there: Device, family: int, sources: Spans) -> Iter
     if everything is None or not own:
         return
     for rule in passages(there.access):
-        if space.speaks(rule):
+        if rule.verdict == "pass" and space.speaks(rule):
             box = with_spans(with_spans(space.of_rule(rule), SOURCE, sources), DESTINATION, own)
             common = overlap(box, everything) if all(box) else None
             if common is not None:

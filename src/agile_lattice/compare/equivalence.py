@@ -21,7 +21,6 @@ from agile_lattice.compare.replies import matters, reply_dropped
 from agile_lattice.compare.search_space import question_about
 from agile_lattice.compare.witnesses import Sides, Walks
 from agile_lattice.dialects.assembly import Capture
-from agile_lattice.dialects.reading.absent import LET
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.intent.model import Device, Section
 
@@ -113,11 +112,11 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     for each in capture.absent:
         if not matters(each, intent, there):
             continue
-        witness = reply_dropped(sides, each)
-        if witness is not None:
-            shown.append(Shown(Parting("replies", "permitted", "checked like any other packet"), witness))
-        else:
-            incomplete.append(f"in {each.section} nothing lets pass {LET[each.lets]} ({each.place})")
+        answered = reply_dropped(sides, each)
+        if answered.witness is not None:
+            shown.append(Shown(Parting("replies", "permitted", "checked like any other packet"), answered.witness))
+        elif answered.unknown:
+            incomplete.append(answered.unknown)
     return replace(found, shown=tuple(shown), incomplete=tuple(incomplete))
 
 

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from msgspec.structs import replace
+
 from agile_lattice.compare.differences import Gap
+from agile_lattice.compare.rules import meet_each_other
 from agile_lattice.compare.withholding import Held
 from agile_lattice.dialects.facts import AddressFact
 from agile_lattice.intent.addresses import AddressSet, Prefix
@@ -51,8 +54,8 @@ class _Ways:
     """By what a device is managed, as it is now."""
 
     def __init__(self, intent: Device, there: Device) -> None:
-        access = (*intent.access, *there.access)
-        self.staying = intent.access
+        access = [each for each in (*intent.access, *there.access) if not each.deny]
+        self.staying, self.now = intent.access, there.access
         self.sources = [each.source for each in access if each.source is not None and each.source.spans]
         self.routes = [
             route
@@ -109,24 +112,25 @@ class _Ways:
                 return f"the device is managed over VLAN {min(gone)}, which {found.name} carries"
         if isinstance(found, Route) and self.decides(found):
             return "it is the route to where the device is managed from"
-        if isinstance(found, Access) and not any(_covers(each, found) for each in self.staying):
+        if isinstance(found, Access) and not found.deny and not self.let_in(found):
             return "it permits management of the device, and no other rule does"
+        if isinstance(gap.wanted, Access) and gap.wanted.deny and self.shuts_out(gap.wanted):
+            return "it denies management of the device that is permitted now"
         return ""
+
+    def let_in(self, found: Access) -> bool:
+        """Tell whether the intent lets in all that a rule of the device does."""
+        for each in self.staying:
+            if each.deny and meet_each_other(each, replace(found, deny=False)):
+                return False
+            if not each.deny and each.covers(found):
+                return True
+        return False
+
+    def shuts_out(self, wanted: Access) -> bool:
+        """Tell whether a rule could drop anything that reaches the device now."""
+        return not self.now or any(not each.deny and meet_each_other(wanted, each) for each in self.now)
 
 
 def _meets(prefix: Prefix, source: AddressSet) -> bool:
     return prefix.family == source.family and bool(meet(source.spans, ((prefix.first, prefix.last),)))
-
-
-def _covers(one: Access, other: Access) -> bool:
-    """Tell whether one entry of access lets in all that another does."""
-    if one.arrives is not None and (other.arrives is None or not {*other.arrives} <= {*one.arrives}):
-        return False
-    if one.source is not None and (
-        other.source is None or other.source.family != one.source.family or minus(other.source.spans, one.source.spans)
-    ):
-        return False
-    if one.services is None or other.services is None:
-        return one.services is None
-    known = {(each.protocol, each.ports) for each in one.services}
-    return all((each.protocol, each.ports) in known or (each.protocol, None) in known for each in other.services)

@@ -15,7 +15,7 @@ from agile_lattice.compare.diverting import diverting
 from agile_lattice.compare.lockout import cutting, says_management
 from agile_lattice.compare.ruleset_mending import ProgramText, ruleset_changes
 from agile_lattice.compare.trial import TRIED, Trial
-from agile_lattice.compare.withholding import Held, entangled, unchangeable
+from agile_lattice.compare.withholding import DEPENDS, Held, entangled, of_one_list, unchangeable
 from agile_lattice.dialects.assembly import Capture, assemble
 from agile_lattice.dialects.changes.alignment import align, taken_back
 from agile_lattice.dialects.changes.changing import TextChange, edited_texts, patch, typed
@@ -113,6 +113,7 @@ def mend(
     done = closed(intent, mender.there, [gaps[index] for index in asked]) if asked else mender.there
     held |= diverting(intent, done, gaps, {*held, *asked})
     while True:
+        held |= of_one_list(gaps, held, (intent, mender.there))
         mends, tried = mender.attempt(held)
         left, beside = tried.check(
             intent, dialects, comparison, held.values(), ruled, None if mends else every_gap
@@ -166,7 +167,7 @@ def _depending(name: str, left: Iterable[Gap], gaps: Sequence[Gap], held: Mappin
         same = [at for at, each in enumerate(gaps) if each.difference.subject == subject and at not in held]
         if not same or not held:
             raise ChangeError(name, f"{TRIED} {subject} would {'still' if same else 'then'} differ")
-        found |= {at: Held(subject, "it depends on a withheld change") for at in same}
+        found |= {at: Held(subject, DEPENDS) for at in same}
     return found
 
 

@@ -153,16 +153,17 @@ def _translations_meet(one: Translation, other: Translation) -> bool:
     return any(overlap(left, right) for left in split([one]) for right in split([other]))
 
 
-def _passages_meet(one: Permit, other: Permit) -> bool:
+def meet_each_other(one: Permit | Access, other: Permit | Access) -> bool:
+    """Tell whether two rules decide otherwise about some packet."""
     return one.deny != other.deny and any(
         overlap(_as_rule(left), _as_rule(right)) for left in passages([one]) for right in passages([other])
     )
 
 
-def _families_of_permit(one: Permit) -> tuple[str, ...]:
-    """Return the lists that a permit stands in: one for each family, since no packet is of two."""
+def _families_of(one: Permit | Access) -> tuple[str, ...]:
+    """Return the lists that a rule stands in: one for each family, since no packet is of two."""
     named = {family for rule in passages([one]) for family in named_families(rule)}
-    return tuple(f"permits {family}" for family in (4, 6) if not named or family in named)
+    return tuple(f"IPv{family}" for family in (4, 6) if not named or family in named)
 
 
 def _as_rule(one: Passage) -> Rule:
@@ -177,15 +178,14 @@ PERMITS: Sort[Permit] = Sort(
     lambda one: f"permit {one.name}".rstrip(),
     permit_data,
     lambda one: (one.arrives, one.leaves, one.source, one.destination),
-    _families_of_permit,
-    _passages_meet,
+    _families_of,
+    meet_each_other,
 )
-# All of it lets through, so order means nothing.
 ACCESS: Sort[Access] = Sort(
     "access",
     lambda one: f"management {one.name}".rstrip(),
     access_data,
-    lambda one: (one.arrives, one.source),
-    lambda one: (),
-    lambda one, other: False,
+    lambda one: (one.arrives, one.source, one.destination),
+    _families_of,
+    meet_each_other,
 )

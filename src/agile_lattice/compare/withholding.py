@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
 
 import msgspec
 
 from agile_lattice.compare.differences import Gap
 from agile_lattice.dialects.facts import AddressFact, Fact
+from agile_lattice.intent.model import Device
 
 IN_ORDER = "addresses keep the order in which they were added: remove the earlier ones, and add them again by hand"
 PLACE_ONLY = "only its place in the order differs: whether a packet notices, the lines that were not understood decide"
+DEPENDS = "it depends on a withheld change"
 ENTANGLED = "a line that stands with it was not understood, and would be removed as well: remove it by hand"
 
 
@@ -44,6 +46,23 @@ def unchangeable(gaps: Sequence[Gap], carried: Collection[str]) -> dict[int, Hel
             reason = f"none of the dialects that the device speaks writes {gap.difference.section}: add one to `speaks`"
             found[index] = Held(gap.difference.subject, reason, firm=True)
     return found
+
+
+def of_one_list(gaps: Sequence[Gap], held: Collection[int], devices: Iterable[Device]) -> dict[int, Held]:
+    """Find the rules of management that stay because others do: where some deny, their order counts.
+
+    Args:
+        gaps: All differences.
+        held: The indexes of those that are withheld.
+        devices: The device as it should be, and as it is.
+
+    Returns:
+        By the index of the difference.
+    """
+    ruled = {index for index, gap in enumerate(gaps) if gap.difference.section == "access"}
+    if ruled.isdisjoint(held) or not any(each.deny for device in devices for each in device.access):
+        return {}
+    return {index: Held(gaps[index].difference.subject, DEPENDS) for index in sorted(ruled - {*held})}
 
 
 def entangled(gaps: Sequence[Gap], facts: Collection[Fact]) -> dict[int, Held]:

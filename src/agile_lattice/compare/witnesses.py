@@ -165,17 +165,28 @@ class Sides:
             for _ in treated_apart(self.treating(family, choice), [box], Budget(MOST_WORK))
         )
 
-    def passing(self, family: int) -> Iterator[tuple[str, Header, Walk]]:
-        """Yield packets that the device as it is forwards, each with its walk: one for each way of treating them."""
+    def passing(self, family: int, inside: Iterable[Box]) -> Iterator[tuple[str, Header, Walk] | str]:
+        """Yield packets that the device as it is forwards, each with its walk: one for each way of treating them.
+
+        Args:
+            family: 4 or 6.
+            inside: What they are behind destination NAT.
+
+        Yields:
+            A packet, or why it is not known whether some are forwarded.
+        """
         everything = self.sendable(family)
         if everything is None:
             return
         sides = self.treating(family)
         budget = Budget(MOST_WORK)
-        for look in (likely([everything], sides), [everything]):
+        boxes = list(self._coming(Question(family, inside=tuple(inside)), everything, budget))
+        for look in (likely(boxes, sides), boxes):
             for box in look:
                 for part, treatment in sides[1].parts(box, budget):
-                    if treatment.end is not None and not treatment.unknown:
+                    if treatment.unknown:
+                        yield treatment.unknown
+                    elif treatment.end is not None:
                         point = chosen(part, sides)
                         name, header = self.space(family).names[point[ARRIVES]], _header(family, point)
                         yield name, header, walk(self.topologies()[1], header, self.name, name)

@@ -21,7 +21,7 @@ from agile_lattice.dialects.facts import (
 from agile_lattice.dialects.interface_assembly import grouped, interfaces_of, masterless, one_way, unknown_dials
 from agile_lattice.dialects.lowering import alike
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.passes.families import let_in, united
+from agile_lattice.dialects.passes.families import united, without_end
 from agile_lattice.dialects.passes.groups import group_name, service_name
 from agile_lattice.dialects.program_facts import AsideFact
 from agile_lattice.dialects.reading.absent import Absent
@@ -35,7 +35,7 @@ from agile_lattice.intent.interface_names import is_plain
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.joining import join
 from agile_lattice.intent.model import Answer, Device, Helped, Helper, HostEntry, Named, Section, Settings
-from agile_lattice.intent.permits import Passage, joined_access, joined_permits
+from agile_lattice.intent.permits import joined_access, joined_permits
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import Service, union_of_services
@@ -96,8 +96,6 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     translations, unsaid = join(facts.get("rule", []))
     leftovers += [_no_word(rule) for rule in unsaid]
     leftovers += [one_way(fact) for fact in facts.get("vlan-member", []) if fact.pvid != fact.untagged]
-    access, unspoken = let_in(facts.get("access", []))
-    leftovers += [_unspoken(fact, reason) for fact, reason in unspoken]
     hostnames = [fact.hostname for fact in facts.get("device", [])]
     answers: tuple[Answer, ...] | None = tuple(
         Answer(fact.interface, AddressSet.of(fact.address.network), fact.place)
@@ -114,7 +112,9 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         answers,
         # Of a program each rule keeps its line.
         permits=tuple(one for each in _parts(facts.get("permit", []), by_hand) for one in joined_permits(each)),
-        access=joined_access(access),
+        access=tuple(
+            one for each in _parts(without_end(facts.get("access", [])), by_hand) for one in joined_access(each)
+        ),
         settings=_settings(facts, next((each for each in hostnames if name and each != name), "")),
         named=tuple(_named(facts)),
     )
@@ -278,14 +278,6 @@ def _named_apart(translations: Sequence[Translation]) -> tuple[Translation, ...]
         again = bool(one.name) and count[one.name] > 1
         result.append(msgspec.structs.replace(one, name=f"{one.name} ({count[one.name]})") if again else one)
     return tuple(result)
-
-
-def _unspoken(fact: Passage, reason: str) -> Leftover:
-    what = "drops" if fact.verdict == "drop" else "lets in"
-    return Leftover(
-        fact.place, fact.name or f"a rule that {what} what comes from {fact.source or 'anywhere'}", (), reason,
-        ("access",),
-    )  # fmt: skip
 
 
 def _no_word(rule: Rule) -> Leftover:

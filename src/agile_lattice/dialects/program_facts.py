@@ -39,15 +39,14 @@ class BaseChainFact(msgspec.Struct, frozen=True):
 
     Attributes:
         hook: For packets to be rewritten on `arrival` or `departure`, those that are forwarded (`permit`), those to the
-            device itself (`access`), those that it sends (`output`), or at some `other` point, of which only is known
-            that nothing is dropped there.
+            device itself (`access`), those that it sends (`output`), all that are `incoming`, or all `outgoing`.
         priority: The lowest is asked first.
         after, before: What is added to it, and taken from it.
         alone: Whether nothing is said of the other family, which another program is for.
     """
 
     chain: str
-    hook: Literal["arrival", "departure", "permit", "access", "output", "other"]
+    hook: Literal["arrival", "departure", "permit", "access", "output", "incoming", "outgoing"]
     table: str = ""
     family: int = 0
     priority: str = "0"
@@ -85,6 +84,8 @@ class StepFact(msgspec.Struct, frozen=True):
         ports: Ports, or the name of a set of them, in the same way.
         state: States of the connection of which the packet has one: `new`, `established`, `related`, `invalid`;
             `!new` is any other one. `dnat` asks whether its destination was rewritten.
+        mask, flags: Flags of TCP, and which of them are set, or `none`; `!syn` is any others. Any of the mask, if only
+            that is given; all flags count without one.
         only: The one family that its conditions are about, 4 or 6, if its table is for both.
         unmodelled: A condition that no header decides; the step may apply to what it matches, or not.
         unknown: What the step says from where it is not recognised: all that can become of what it matches before.
@@ -105,6 +106,8 @@ class StepFact(msgspec.Struct, frozen=True):
     to: AddressSet | None = None
     to_port: int | None = None
     state: tuple[str, ...] | None = None
+    mask: tuple[str, ...] | None = None
+    flags: tuple[str, ...] | None = None
     only: int | None = None
     unmodelled: str = ""
     unknown: str = ""
@@ -134,15 +137,15 @@ class AsideFact(msgspec.Struct, frozen=True):
 
 
 class AbsentFact(msgspec.Struct, frozen=True):
-    """That a list does not let something pass, or only behind rules that may drop it.
+    """That a list may drop something that is meant to pass.
 
     Attributes:
-        place: Where the list begins, or what may drop it.
-        rest: Where it passes at last; `None` if it never does.
+        place: What may drop it.
         lets: What it is: `replies`, `answers` that the device itself sends, or messages of its `neighbours`.
+        rules: What becomes of it for certain, the first that matches; of what none matches that is not known.
     """
 
     hook: str
     place: Place
-    rest: Place | None
     lets: str = "replies"
+    rules: tuple[Passage, ...] = ()

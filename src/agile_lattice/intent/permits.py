@@ -12,7 +12,7 @@ from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.services import Service, Services, union_of_services
 from agile_lattice.intent.translations import Publish, Sides, Static, Translation, Twice
-from agile_lattice.packets.spans import Spans
+from agile_lattice.packets.spans import Spans, minus
 
 
 class Permit(msgspec.Struct, frozen=True):
@@ -41,20 +41,42 @@ class Permit(msgspec.Struct, frozen=True):
 
 
 class Access(msgspec.Struct, frozen=True):
-    """Who may manage the device itself.
+    """One rule of who may manage the device itself; the first that matches decides, and others may not.
 
     Attributes:
         services: What may be used; `None` for everything.
         arrives: Interfaces, sorted; `None` for any.
         source: From where; `None` for anybody. A set without members is a list that nobody has filled yet.
+        destination: At which of its addresses; `None` for all.
+        deny: Whether what matches is dropped.
     """
 
     services: Services | None = None
     name: str = ""
     arrives: Sides | None = None
     source: AddressSet | None = None
+    destination: AddressSet | None = None
+    deny: bool = False
     description: str = ""
     place: Place = NOWHERE
+
+    def covers(self, other: Access) -> bool:
+        """Tell whether it matches all that another one does."""
+        if self.arrives is not None and (other.arrives is None or not {*other.arrives} <= {*self.arrives}):
+            return False
+        if not (_within(other.source, self.source) and _within(other.destination, self.destination)):
+            return False
+        if self.services is None or other.services is None:
+            return self.services is None
+        known = {(each.protocol, each.ports) for each in self.services}
+        return all((each.protocol, each.ports) in known or (each.protocol, None) in known for each in other.services)
+
+
+def _within(inner: AddressSet | None, outer: AddressSet | None) -> bool:
+    """Tell whether addresses are all among others; `None` for any."""
+    return outer is None or (
+        inner is not None and inner.family == outer.family and not minus(inner.spans, outer.spans)
+    )  # fmt: skip
 
 
 class Passage(msgspec.Struct, frozen=True, gc=False):
@@ -123,14 +145,11 @@ def passages(rules: Iterable[Permit | Access]) -> list[Passage]:
     """Take permits, or entries of access, apart into rules of one protocol, in their order."""
     found = []
     for one in rules:
-        if isinstance(one, Permit):
-            verdict: Literal["pass", "drop"] = "drop" if one.deny else "pass"
-            plain = Passage(
-                verdict, one.arrives, one.leaves, one.source, one.destination, log=one.log, name=one.name,
-                place=one.place,
-            )  # fmt: skip
-        else:
-            plain = Passage("pass", one.arrives, None, one.source, name=one.name, place=one.place)
+        leaves, log = (one.leaves, one.log) if isinstance(one, Permit) else (None, False)
+        verdict: Literal["pass", "drop"] = "drop" if one.deny else "pass"
+        plain = Passage(
+            verdict, one.arrives, leaves, one.source, one.destination, log=log, name=one.name, place=one.place
+        )
         services = one.services if one.services is not None else (None,)
         for each in services:
             found.append(
@@ -153,7 +172,8 @@ def joined_permits(rules: Iterable[Passage]) -> tuple[Permit, ...]:
 def joined_access(rules: Iterable[Passage]) -> tuple[Access, ...]:
     """Put rules of access together again, likewise."""
     return tuple(
-        Access(services, one.name, one.arrives, one.source, place=one.place) for one, services in _neighbours(rules)
+        Access(services, one.name, one.arrives, one.source, one.destination, one.verdict == "drop", place=one.place)
+        for one, services in _neighbours(rules)
     )
 
 

@@ -140,12 +140,14 @@ class PermitShape(Shape):
 
 
 class AccessShape(Shape):
-    """Who may manage the device itself."""
+    """Who may manage the device itself, or with `deny` may not."""
 
     name: RuleName | None = None
     from_: Words | None = None
     source: Words | None = None
+    destination: Words | None = None
     service: Words | None = None
+    deny: Literal[True] | None = None
     description: Text | None = None
 
 

@@ -219,7 +219,9 @@ def access_data(one: Access) -> dict[str, Any]:
         name=one.name,
         from_=_maybe_many(one.arrives),
         source=_maybe_addresses(one.source),
+        destination=_maybe_addresses(one.destination),
         service=_maybe_services(one.services),
+        deny=one.deny,
         description=one.description,
     )
 

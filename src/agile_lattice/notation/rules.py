@@ -181,7 +181,10 @@ class Rules:
         )
         services = self.services(shape.service, place.at("service"))
         arrives = self.sides.named(shape.from_, place.at("from"))
-        return Access(services, shape.name or "", arrives, source, shape.description or "", place)
+        destination = self.addresses(shape.destination, place.at("destination"))
+        return Access(
+            services, shape.name or "", arrives, source, destination, bool(shape.deny), shape.description or "", place
+        )
 
     def match(self, shape: TranslationShape | PermitShape, place: Place, only: int | None = None) -> Match:
         """Settle what a rule matches.

@@ -14,14 +14,11 @@ from msgspec.structs import replace
 
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts, Pass
-from agile_lattice.dialects.passes.matches import Unclear, match_of, narrowed
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.model import Device, Section
 from agile_lattice.intent.permits import Passage, joined_access, joined_permits, passages
-from agile_lattice.intent.services import all_of
 from agile_lattice.intent.stages import Rule, family_of, named_families, split
 from agile_lattice.packets.order import longest_run
-from agile_lattice.packets.spans import minus
 
 FAMILIES = (4, 6)
 RULED: frozenset[Section] = frozenset({"translations", "permits", "access"})
@@ -114,65 +111,19 @@ def united(passages: Sequence[Passage]) -> list[Passage]:
     return found
 
 
-def let_in(rules: Sequence[Passage]) -> tuple[list[Passage], list[tuple[Passage, str]]]:
-    """Tell who may reach a device: a rule that drops all packets of a family ends the list for it.
+def without_end(rules: Sequence[Passage]) -> list[Passage]:
+    """Leave out rules at the end that drop all that comes to them: what no rule matches is dropped anyhow.
 
-    What other rules drop is taken out of those behind them, where that can be said.
-
-    Returns:
-        Rules that let somebody in, and the others of which an intent cannot speak, each with why.
+    Where nothing else is left, that nothing passes is still said.
     """
-    let: list[Passage] = []
-    unsaid: list[tuple[Passage, str]] = []
-    ends: list[tuple[Passage, str]] = []
-    left = {*FAMILIES}
-    drops: list[Passage] = []
-    for each in rules:
-        one: Passage | None = each
-        for drop in drops if each.verdict == "pass" else ():
-            try:
-                one = _without(one, drop) if one is not None else None
-            except Unclear:
-                unsaid.append((drop, "an intent says who may reach the device, not who may not"))
-        if one is None:
-            continue
-        families = _families(one)
-        asked = [family for family in families if family in left]
-        everything = one.source in EVERYBODY and replace(one, source=None) == Passage(one.verdict)
-        if one.verdict == "drop" and everything:
-            left.difference_update(asked)
-            ends.append((one, "nobody may reach the device, and an intent cannot say so"))
-        elif one.verdict == "drop":
-            drops.append(one)
-        elif len(asked) == len(families):
-            let.append(one)
-        elif asked:
-            let.append(replace(one, source=ANYONE[asked[0]]))
-        elif not everything:  # which is only what is done with the rest
-            unsaid.append((one, "it is never asked: what stands before it drops everything"))
-    return let, [*dict.fromkeys(unsaid), *([] if let else ends)]
-
-
-def _without(one: Passage, dropped: Passage) -> Passage | None:
-    """Return what is left of a rule when another has dropped its packets; `None` if nothing is.
-
-    Raises:
-        Unclear: If that is more than one rule.
-    """
-    ends = one.source, dropped.source
-    apart = None not in ends and ends[0].family != ends[1].family  # type: ignore[union-attr]
-    if apart or narrowed(match_of(one), match_of(dropped)) is None:
-        return one
-    if ends[0] is None and ends[1] is not None and dropped.protocol not in ("icmp", "icmp6"):
-        raise Unclear("it drops those of one family")
-    plain = replace(dropped, protocol=None, ports=None, source=None, name="", place=one.place)
-    if plain != Passage("drop", place=one.place) or dropped.source not in (None, *EVERYBODY):
-        raise Unclear("it drops only some of these sources")
-    if one.protocol is None or one.protocol != dropped.protocol:
-        raise Unclear("it drops one protocol of several")
-    every = all_of(one.protocol)
-    ports = minus(one.ports or every, dropped.ports or every)
-    return replace(one, ports=ports) if ports else None
+    found, spoken = list[Passage](), set[int]()
+    for each in reversed(rules):
+        families = {*_families(each)}
+        everything = each.source in EVERYBODY and replace(each, source=None, name="", rank=None) == Passage("drop")
+        if not everything or families & spoken:
+            spoken |= families
+            found.append(each)
+    return found[::-1] or list(rules)
 
 
 def _neutral(one: Passage, family: int) -> Passage | None:

@@ -2,37 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec.structs import replace
 
+from agile_lattice.dialects.passes.families import marked
 from agile_lattice.dialects.passes.matches import Match
-from agile_lattice.dialects.passes.rulesets import Ruleset, chain_of
-from agile_lattice.dialects.passes.walks import TooMuchError, Walk
+from agile_lattice.dialects.passes.rulesets import Ruleset
+from agile_lattice.dialects.passes.walks import KNOWN, TooMuchError, Walk
 from agile_lattice.dialects.program_facts import AbsentFact, BaseChainFact
+from agile_lattice.intent.permits import Passage
 
 # Solicitations and advertisements (RFC 4861). To the Linux kernel they belong to no connection.
 NEIGHBOURS = Match(protocol="icmp6", ports=((135, 136),))
 
 
-def note_replies(program: Ruleset, base: BaseChainFact, walk: Walk) -> None:
-    """Note that a list does not let replies pass, if it drops anything that could be one.
+def note_replies(program: Ruleset, base: BaseChainFact, family: int) -> None:
+    """Note that a chain does not let replies pass.
 
     Args:
         program: The ruleset.
         base: A chain that the system asks.
-        walk: The way of first packets through it.
+        family: The family of packets.
     """
-    if walk.reply_drop is not None:
-        program.absent.append(AbsentFact(base.hook, walk.reply_drop, walk.replies))
-        return
-    if all(rule.verdict == "pass" for rule in walk.rules) and program.verdict(base) == "pass":
-        return
-    drops = [rule.place for rule in walk.rules if rule.verdict == "drop" and rule.protocol not in ("icmp", "icmp6")]
-    if walk.replies is None:
-        program.absent.append(AbsentFact(base.hook, base.place, None))
-    elif walk.drops_before:
-        program.absent.append(AbsentFact(base.hook, drops[0] if drops else base.place, walk.replies))
+    program.absent += _dropped(program, (base,), family, KNOWN, Match(), "replies")
 
 
 def note_neighbours(program: Ruleset, bases: Sequence[BaseChainFact]) -> None:
@@ -42,38 +35,42 @@ def note_neighbours(program: Ruleset, bases: Sequence[BaseChainFact]) -> None:
         program: The ruleset.
         bases: The chains that are asked about packets for the device itself, and may drop any.
     """
-    walk = Walk(program, bases, 6, "untracked", NEIGHBOURS)
-    try:
-        done = walk.follow()
-    except TooMuchError:
-        return  # which is told of these chains already
-    dropped = walk.dropped()
-    if dropped is None and not done and program.verdict(bases[-1]) == "drop":
-        dropped = bases[-1].place
-    if dropped is not None:
-        program.absent.append(AbsentFact("access", dropped, None, "neighbours"))
+    program.absent += _dropped(program, bases, 6, ("untracked",), NEIGHBOURS, "neighbours")
 
 
 def note_answers(program: Ruleset) -> None:
     """Note that the replies of the device itself may be dropped on their way out."""
     for base in program.bases:
-        if base.hook == "output" and program.may_drop(chain_of(base)):
-            found = next(_answers(program, replace(base, hook="access")), None)
-            if found is not None:
-                program.absent.append(found)
+        if base.hook == "output":
+            for family in (4, 6) if base.family == 0 else (base.family,):
+                access = (replace(base, hook="access"),)
+                program.absent += _dropped(program, access, family, KNOWN[:1], Match(), "answers")
 
 
-def _answers(program: Ruleset, base: BaseChainFact) -> Iterator[AbsentFact]:
-    """Yield for each family where a chain may drop replies, and from where on they pass."""
-    for family in (4, 6) if base.family == 0 else (base.family,):
-        walk = Walk(program, (base,), family, "new", Match())
+def once(absent: Iterable[AbsentFact]) -> Iterator[AbsentFact]:
+    """Yield what may be dropped once for each place, with what is certain of both families and all states."""
+    found: dict[tuple[str, str, str, int], AbsentFact] = {}
+    for each in absent:
+        key = each.hook, each.lets, each.place.file, each.place.line
+        known = found.get(key)
+        found[key] = each if known is None else replace(known, rules=(*known.rules, *each.rules))
+    yield from found.values()
+
+
+def _dropped(
+    program: Ruleset, bases: Sequence[BaseChainFact], family: int, states: Sequence[str], packets: Match, lets: str
+) -> Iterator[AbsentFact]:
+    """Yield where packets of some states may be dropped on their way through chains, for the first such state."""
+    for state in states:
+        walk = Walk(program, bases, family, state, packets)
         try:
-            walk.follow()
+            done = walk.follow()
         except TooMuchError:
-            yield AbsentFact("access", base.place, None, "answers")
-            continue
-        dropped = walk.reply_drop or walk.dropped(before=walk.replies)
-        if dropped is None and walk.replies is None and program.verdict(base) == "drop":
-            dropped = base.place
+            yield AbsentFact(bases[0].hook, bases[0].place, lets)
+            return
+        at_last = [] if done else [Passage(program.verdict(bases[-1]), place=bases[-1].place)]
+        dropped = walk.dropped() or next((each.place for each in at_last if each.verdict == "drop"), None)
         if dropped is not None:
-            yield AbsentFact("access", dropped, walk.replies, "answers")
+            certain = walk.certain(at_last) if state == states[0] else []
+            yield AbsentFact(bases[0].hook, dropped, lets, tuple(marked(each, family) for each in certain))
+            return

@@ -10,6 +10,7 @@ from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.interface_names import includes, is_plain
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import Place
+from agile_lattice.intent.stages import Rule
 from agile_lattice.packets.spans import Spans, meet
 
 Names = tuple[str, ...]
@@ -95,6 +96,12 @@ def passage_of(verdict: str, match: Match, name: str, place: Place) -> Passage:
     )  # fmt: skip
 
 
-def match_of(rule: Passage) -> Match:
-    """Return what such a rule matches."""
+def match_of(rule: Passage | Rule) -> Match:
+    """Return what a rule matches, but for addresses that it calls the device's own."""
     return Match(rule.arrives, rule.leaves, rule.source, rule.destination, rule.protocol, rule.ports)
+
+
+def image_of(rule: Rule) -> Match:
+    """Return what a rule makes of packets that arrive."""
+    port = None if rule.to_port is None else ((rule.to_port, rule.to_port),)
+    return Match(destination=rule.to, protocol=rule.protocol, ports=port or rule.ports)

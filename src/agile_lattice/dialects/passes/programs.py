@@ -12,17 +12,18 @@ known already is a reply. (ICMP errors that belong to nothing are `invalid` to t
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from typing import Any, cast
 
 from msgspec.structs import replace
 
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
+from agile_lattice.dialects.passes.early_and_late import placed
 from agile_lattice.dialects.passes.families import marked, united
-from agile_lattice.dialects.passes.implied import note_answers, note_neighbours, note_replies
-from agile_lattice.dialects.passes.matches import Match, match_of, narrowed, passage_of
-from agile_lattice.dialects.passes.rulesets import HOOKS, Ruleset, chain_of
+from agile_lattice.dialects.passes.implied import note_answers, note_neighbours, note_replies, once
+from agile_lattice.dialects.passes.matches import Match, image_of, match_of, narrowed, passage_of
+from agile_lattice.dialects.passes.rulesets import Ruleset, chain_of
 from agile_lattice.dialects.passes.walks import TooMuchError, Walk, states_of
 from agile_lattice.dialects.program_facts import BaseChainFact
 from agile_lattice.intent.permits import DISCOVERY, Passage
@@ -49,13 +50,17 @@ def flattened(facts: Facts) -> Facts:
         return facts
     program = Ruleset(facts)
     program.set_homeless_aside()
-    program.set_others_aside()
-    note_answers(program)
     found = {kind: members for kind, members in facts.items() if kind not in KINDS or kind == "address-set"}
-    for hook in HOOKS:
-        kind = hook if hook in ("permit", "access") else "rule"
-        found[kind] = [*found.get(kind, []), *_list_of(program, hook)]
-    return {**found, "aside": cast(list[Fact], [*program.aside.values()]), "absent": cast(list[Fact], program.absent)}
+    rules = [*_list_of(program, "arrival"), *_list_of(program, "departure")]
+    placed(program, cast(list[Rule], rules))
+    note_answers(program)
+    lists = {"rule": rules, "permit": _list_of(program, "permit"), "access": _list_of(program, "access")}
+    found |= {kind: [*found.get(kind, []), *members] for kind, members in lists.items()}
+    return {
+        **found,
+        "aside": cast(list[Fact], [*program.aside.values()]),
+        "absent": cast(list[Fact], [*once(program.absent)]),
+    }
 
 
 def _list_of(program: Ruleset, hook: str) -> list[Fact]:
@@ -65,21 +70,15 @@ def _list_of(program: Ruleset, hook: str) -> list[Fact]:
     lists = {family: _of_family(program, hook, [each for each in bases if each.family in (0, family)], family)
              for family in families}  # fmt: skip
     if hook == "arrival" and families and not any(each.hook == hook for each in program.aside.values()):
-        program.images = {family: [*_images(lists[family])] for family in families}
+        program.images = {
+            family: [image_of(each) for each in lists[family] if each.to is not None] for family in families
+        }
     if hook in ("arrival", "departure") or not families:
         return [rule for family in families for rule in lists[family]]
     if bases[0].alone:
         return lists[families[0]]
     # A family that no chain is asked about passes.
     return [*united([marked(rule, family) for family in families for rule in lists[family]])]
-
-
-def _images(rules: Sequence[Rule]) -> Iterator[Match]:
-    """Yield what rules make of packets that arrive."""
-    for each in rules:
-        if each.to is not None:
-            port = None if each.to_port is None else ((each.to_port, each.to_port),)
-            yield Match(destination=each.to, protocol=each.protocol, ports=port or each.ports)
 
 
 def _of_family(program: Ruleset, hook: str, bases: Sequence[BaseChainFact], family: int) -> list[Any]:
@@ -129,14 +128,10 @@ def _filtered(program: Ruleset, hook: str, bases: Sequence[BaseChainFact], famil
         rules.append(Passage(place=bases[-1].place))
     if hook == "access":
         rules = [each for each in rules if each.verdict == "drop" or not _of_neighbours(each)]
-    while hook == "access" and rules and match_of(rules[-1]) == Match() and rules[-1].verdict == "drop":
-        del rules[-1]  # what no rule matches is dropped anyhow, and an intent has no word for it
     if not rules:
         rules.append(Passage("drop", place=bases[0].place))
     for base in bases:
-        alone = walk if len(bases) == 1 else _walked(program, (base,), family)
-        if alone is not None:
-            note_replies(program, base, alone)
+        note_replies(program, base, family)
     if hook == "access" and family == 6:
         note_neighbours(program, bases)
     return [*_strays(program, bases, family, rules), *rules]

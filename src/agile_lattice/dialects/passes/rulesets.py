@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Iterator
 from typing import Literal
 
 from agile_lattice.dialects.facts import AddressSetFact
@@ -65,28 +66,27 @@ class Ruleset:
                 for hook in HOOKS if step.verdict != "next" or step.unknown else ():
                     self.put_aside(step, hook, f"nothing says when its chain {step.chain!r} is asked")
 
-    def set_others_aside(self) -> None:
-        """Set steps aside that may drop packets at a point of which no list is made."""
-        reason = "it may drop packets before they are rewritten, or after"
-        for base in self.bases:
-            if base.hook == "other" and self.may_drop(chain_of(base)):
-                for hook in HOOKS:
-                    self.put_aside(base, hook, reason)
-
     def verdict(self, base: BaseChainFact) -> Literal["pass", "drop"]:
         """Return what becomes of packets that no step decides about."""
         policy = self.policies.get(chain_of(base))
         return policy.verdict if policy is not None else "pass"
 
-    def may_drop(self, chain: Chain, depth: int = 0) -> bool:
+    def may_drop(self, chain: Chain) -> bool:
         """Tell whether anything may be dropped in a chain, or in one that it jumps to."""
         policy = self.policies.get(chain)
         return (policy is not None and policy.verdict == "drop") or any(
-            each.verdict == "drop"
-            or each.unknown
-            or (each.target and depth < DEEPEST and self.may_drop(target_of(each), depth + 1))
-            for each in self.steps[chain]
+            each.verdict == "drop" or each.unknown for each in self.reached(chain)
         )
+
+    def reached(self, chain: Chain) -> Iterator[StepFact]:
+        """Yield the steps of a chain, and of all that it jumps to, each once."""
+        left, seen = [chain], {chain}
+        while left:
+            for step in self.steps.get(left.pop(), ()):
+                yield step
+                if step.target and target_of(step) not in seen:
+                    seen.add(target_of(step))
+                    left.append(target_of(step))
 
     def addresses_of(self, step: StepFact, name: str) -> dict[int, AddressSet] | None:
         """Return the members of a set, by family, or all others if its name begins with `!`; None if unknown."""

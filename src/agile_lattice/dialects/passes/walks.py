@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from agile_lattice.dialects.passes.families import marked
 from agile_lattice.dialects.passes.matches import Match, Unclear, narrowed, passage_of
 from agile_lattice.dialects.passes.rulesets import DEEPEST, Chain, Ruleset, chain_of, target_of
+from agile_lattice.dialects.passes.tcp_flags import asked_of
 from agile_lattice.dialects.program_facts import AsideFact, BaseChainFact, StepFact
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.places import Place
@@ -19,8 +20,8 @@ ANYONE = {family: AddressSet.of(Prefix(family, 0, 0)) for family in (4, 6)}
 NOBODY = {family: AddressSet(family, ()) for family in (4, 6)}
 IMAGE = "whether it applies depends on whether the destination of the packet was rewritten"
 MOST_WORK = 200_000  # steps that are looked at for one list
-KNOWN = frozenset({"established", "related"})  # states that no first packet of a flow has
-STATES = KNOWN | {"new", "invalid", "untracked"}
+KNOWN = ("established", "related")  # states that no first packet of a flow has
+STATES = frozenset({*KNOWN, "new", "invalid", "untracked"})
 
 
 class TooMuchError(Exception):
@@ -34,8 +35,6 @@ class Walk:
 
     Attributes:
         rules: What has been decided so far, in order.
-        replies: Where replies pass.
-        drops_before: Whether something is dropped before.
     """
 
     def __init__(
@@ -47,10 +46,6 @@ class Walk:
         self.family, self.state, self.packets, self.several = family, state, packets, several
         self.work = 0
         self.rules: list[Any] = []
-        self.replies: Place | None = None
-        self.drops_before = False
-        self.reply_drop: Place | None = None  # where replies may be dropped before that
-        self._known: set[str] = set()  # states of which everything passes
         self._unclear: list[tuple[int, StepFact, Unclear]] = []  # after how many rules, and why
 
     def follow(self) -> bool:
@@ -126,7 +121,8 @@ class Walk:
         Raises:
             Unclear: If that is not told.
         """
-        if not self.applies(step, packets):
+        flags = asked_of(step, self.state not in KNOWN)
+        if flags == "none" or not self.applies(step):
             return None
         try:
             mine = self.match(step)
@@ -138,8 +134,9 @@ class Walk:
         here = narrowed(packets, mine) if mine is not None else None
         if here is not None and step.unknown:
             raise Unclear(f"not recognised from {step.unknown.split()[0]!r} on", here)
-        if here is not None and step.unmodelled:
-            why = f"whether it applies depends on more than the header of a packet ({step.unmodelled})"
+        if here is not None and (step.unmodelled or flags == "some"):
+            more = step.unmodelled or "flags of TCP"
+            why = f"whether it applies depends on more than the header of a packet ({more})"
             raise Unclear(why, here, conditional=True)
         if here is not None and self.state not in (states_of(step) or STATES):
             raise self._rewritten(step, here)
@@ -163,11 +160,15 @@ class Walk:
                 return
         self.end(packets)
 
-    def dropped(self, before: Place | None = None) -> Place | None:
-        """Return where packets may be dropped, before a line of the text if one is given; `None` if nowhere."""
+    def dropped(self) -> Place | None:
+        """Return where packets may be dropped; `None` if nowhere."""
         places = [rule.place for rule in self.rules if rule.verdict == "drop"]
         places += [step.place for _, step, _ in self._unclear if step.verdict == "drop" or step.unknown or step.target]
-        return next((each for each in places if before is None or each.line < before.line), None)
+        return next(iter(places), None)
+
+    def certain(self, at_last: Sequence[Any] = ()) -> list[Any]:
+        """Return the rules, and what happens behind them, before which nothing was unclear."""
+        return [*self.rules, *at_last][: min((count for count, _, _ in self._unclear), default=None)]
 
     def settle(self) -> None:
         """Set aside what was not clear; tell whether the lines of the text part what comes before from what follows."""
@@ -189,29 +190,13 @@ class Walk:
                 unclear.by_image or (known is not None and known.by_image),
             )  # fmt: skip
 
-    def applies(self, step: StepFact, packets: Match) -> bool:
-        """Tell whether a step can apply to first packets; note where replies pass."""
+    def applies(self, step: StepFact) -> bool:
+        """Tell whether a step can apply to packets of this state."""
         if step.family not in (0, self.family) or step.only not in (None, self.family):
             return False
         asked = states_of(step)
-        if asked is None:
-            return True
-        if KNOWN & asked:
-            self._note_replies(step, packets, asked)
-        return self.state in asked or (self.state == "new" and not asked <= STATES)
-
-    def _note_replies(self, step: StepFact, packets: Match, asked: frozenset[str]) -> None:
-        """Note what a step does with replies, which are not followed."""
-        if self.replies is None:
-            if step.unknown:
-                raise Unclear(f"not recognised from {step.unknown.split()[0]!r} on")
-            if step.verdict == "drop" or (step.target and self.program.may_drop(target_of(step))):
-                self.reply_drop = self.reply_drop or step.place
-        if step.verdict == "pass" and packets == self.match(step) == Match() and not (step.unmodelled or step.unknown):
-            self._known |= asked
-            if self.replies is None and self._known >= KNOWN:
-                self.replies = step.place
-                self.drops_before = any(rule.verdict == "drop" for rule in self.rules)
+        # What is known of a connection, besides its state, counts for its first packet and for replies.
+        return asked is None or self.state in asked or (self.state in ("new", *KNOWN) and not asked <= STATES)
 
     def match(self, step: StepFact) -> Match | None:
         """Return what a step matches, with its sets in place of their names; `None` if that is nothing.
@@ -237,7 +222,8 @@ class Walk:
             if known is None:
                 unread.append(ports.removeprefix("!"))
             ports = known
-        match = Match(step.arrives, step.leaves, ends[0], ends[1], step.protocol, ports, step.own)
+        protocol = step.protocol if step.mask is None and step.flags is None else "tcp"
+        match = Match(step.arrives, step.leaves, ends[0], ends[1], protocol, ports, step.own)
         if unread:
             raise Unclear(f"there is no set {unread[0]!r} of which all members could be read", match)
         return match

@@ -178,7 +178,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     absent = [
         *absent_of(reader.form, facts, reader.seen),
         *(
-            Absent(SECTIONS_OF[each.hook], each.lets, each.place, each.rest or NOWHERE)
+            Absent(SECTIONS_OF[each.hook], each.lets, each.place, NOWHERE, each.rules)
             for each in cast(list[AbsentFact], facts.pop("absent", []))
         ),
     ]

@@ -1,0 +1,41 @@
+"""Which packets of TCP a step is about that asks for their flags (RFC 9293), among those that are well formed."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from typing import Literal
+
+from agile_lattice.dialects.program_facts import StepFact
+
+NONE = "none"
+FLAGS = frozenset({"fin", "syn", "rst", "psh", "ack", "urg", "ecn", "cwr"})
+# Whoever opens a connection may offer explicit congestion notification (RFC 3168).
+OPENING = [{"syn"}, {"syn", "ecn", "cwr"}]
+FOLLOWING = [
+    {"syn", "ack"}, {"syn", "ack", "ecn"}, {"ack"}, {"ack", "psh"}, {"ack", "fin"}, {"ack", "fin", "psh"},
+    {"ack", "urg"}, {"ack", "psh", "urg"}, {"ack", "ecn"}, {"ack", "cwr"}, {"rst"}, {"rst", "ack"},
+]  # fmt: skip
+
+
+def asked_of(step: StepFact, opening: bool) -> Literal["all", "some", "none"]:
+    """Tell of how many well-formed packets the flags are as a step asks.
+
+    Args:
+        step: The step.
+        opening: Whether packets that open a connection are meant, or those that follow.
+    """
+    if step.flags is None and step.mask is None:
+        return "all"
+    negated = any(each.startswith("!") for each in step.flags or ())
+    wanted = _set(each.removeprefix("!") for each in step.flags or ())
+    mask = _set(step.mask) if step.mask is not None else FLAGS
+    packets = OPENING if opening else FOLLOWING
+    # Where nothing is said of what is to be set, any one of them will do.
+    fit = [bool(each & mask) if step.flags is None else ((each & mask) == wanted) != negated for each in packets]
+    return "all" if all(fit) else "some" if any(fit) else "none"
+
+
+def _set(words: Iterable[str]) -> frozenset[str]:
+    """Return the flags of a list, however it is written."""
+    return frozenset(flag for word in words for flag in re.split(r"\W+", word) if flag and flag != NONE)
