@@ -17,11 +17,14 @@ from agile_lattice.behaviour.probing import plan_probes
 from agile_lattice.behaviour.proving import prove
 from agile_lattice.behaviour.rule_list import RuleList
 from agile_lattice.behaviour.stage_lists import KEEP
+from agile_lattice.behaviour.tables import Table
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN
+from agile_lattice.compare.equivalence import between
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.interfaces import Bridge, Interface
 from agile_lattice.intent.model import Device
+from agile_lattice.intent.routes import Route
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.spans import Spans, meet, merged
@@ -240,6 +243,52 @@ def test_a_reverse_path_filter_is_for_ipv4(wan: str, lan: str, gateway: str, sam
     """
     strict, off = (al.loads(dedent(each)).device("quay") for each in (text, text.replace("strict", "off")))
     assert al.between(strict, off).same == same
+
+
+def test_masquerade_between_two_subnets_is_what_it_does_for_each_next_hop() -> None:
+    text = """
+        lattice: 1
+        devices:
+          quay:
+            speaks: [iproute2, nftables]
+            interfaces:
+              lan0: {address: 10.40.10.1/24}
+              wan0: {address: [203.0.113.2/28, 198.51.100.2/28]}
+            routes: [{to: default, via: 203.0.113.1}, {to: 192.0.2.0/24, via: 198.51.100.1}]
+            translations: [RULES]
+    """
+    plain = "{to: wan0, source-becomes: interface}"
+    first, second = ("{to: wan0, TO source-becomes: {pool: %s}}" % each for each in ("203.0.113.2", "198.51.100.2"))  # noqa: UP031
+    towards = [second.replace("TO", f"destination: {each},") for each in ("192.0.2.0/24", "198.51.100.0/28")]
+    for rules, same in (([*towards, first.replace("TO", "")], True), ([first.replace("TO", "")], False)):
+        [one], [other] = (al.loads(text.replace("RULES", ", ".join(each))).devices for each in ([plain], rules))
+        assert between(one, other).same is same
+
+
+def test_of_two_prefixes_with_several_ways_each_has_its_own() -> None:
+    routes = [
+        Route(Prefix.parse(to), Address.parse(via))
+        for to, via in (("10.41.0.0/16", "10.40.10.2"), ("10.41.0.0/16", "10.40.10.2"), ("10.42.0.0/16", "10.40.10.2"),
+                        ("10.42.0.0/16", "10.40.10.3"))
+    ]  # fmt: skip
+    device = Device("quay", interfaces=(Interface("lan0", (Prefix.parse("10.40.10.1/24"),)),), routes=tuple(routes))
+    table = Table(device, 4)
+    ways = [table.look_up(Address.parse(each).value) for each in ("10.41.0.9", "10.42.0.9")]
+    assert [[str(way.next_hop) for way in hop.way.each] for hop in ways if hop] == [
+        ["10.40.10.2"], ["10.40.10.2", "10.40.10.3"]
+    ]  # fmt: skip
+
+
+def test_a_host_on_the_link_of_several_devices_sends_by_its_gateway() -> None:
+    network = al.loads("""
+        lattice: 1
+        names: {hosts: {till: {address: 10.40.10.9/24, gateway: 10.40.10.2}}}
+        devices:
+          quay: {speaks: iproute2, interfaces: {lan0: {address: 10.40.10.1/24}}}
+          pier: {speaks: iproute2, interfaces: {lan7: {address: 10.40.10.2/24}}}
+    """)
+    found = al.walk(network, "10.40.10.9", "192.0.2.9", "tcp/443")
+    assert [(each.device, each.arrives) for each in found.visits] == [("pier", "lan7")]
 
 
 @SOME

@@ -44,6 +44,10 @@ FILTERS = {
         True, False, True),
     "two chains, of which one lets no replies pass": (
         f"chain a {{ {DROP} {REPLIES}; {FROM_INSIDE}; }} chain b {{ {DROP} {FROM_INSIDE}; }}", True, False, True),
+    "two chains, of which one drops replies by their port": (
+        f"chain a {{ {DROP} {REPLIES}; {FROM_INSIDE}; }} "
+        'chain b { type filter hook forward priority -10; iifname "out0" udp dport 1024-65535 drop; }',
+        True, False, True),
     "dormant": (f"flags dormant; chain a {{ {DROP} }}", True, True, True),
     "a chain before it that drops": (
         f"chain b {{ type filter hook forward priority -10; udp dport 53 drop; }} "
@@ -117,8 +121,9 @@ def test_what_filters_let_pass(case: str) -> None:
         assert walked == passes
     else:
         assert not found.different, "nothing is claimed of what was not understood"
-    if case in ("replies after a drop", "no replies", "two chains, of which one lets no replies pass"):
-        assert any(each.parting.part == "replies" for each in found.shown)
+    dropped = case in ("replies after a drop", "no replies", "two chains, of which one lets no replies pass",
+               "two chains, of which one drops replies by their port")  # fmt: skip
+    assert any(each.parting.part == "replies" for each in found.shown) is dropped, "by a packet whose reply is dropped"
 
 
 @kernel

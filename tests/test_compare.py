@@ -180,6 +180,51 @@ def test_the_order_of_permits_that_let_the_same_packets_pass_means_nothing() -> 
     assert (found.change, found.effect, found.note) == ("moved", "no-effect", told)
 
 
+def test_rules_that_share_what_they_are_for_are_told_apart_by_the_rest_when_their_names_change() -> None:
+    text = """
+        lattice: 1
+        devices:
+          quay:
+            speaks: [iproute2, nftables]
+            interfaces: {lan0: {address: 10.40.10.1/24}, wan0: {address: 203.0.113.2/28}}
+            permits:
+              - {name: web, from: lan0, to: wan0, service: tcp/443}
+              - {name: mail, from: lan0, to: wan0, service: tcp/25}
+    """
+    [quay], [other] = (al.loads(each).devices for each in (text, text.replace("web", "www").replace("mail", "post")))
+    found = al.diff(quay, as_captured(other)).differences
+    assert [(each.effect, [(f.name, f.intent, f.device) for f in each.fields]) for each in found] == [
+        ("description-only", [("name", "web", "www")]), ("description-only", [("name", "mail", "post")])
+    ]  # fmt: skip
+
+
+def test_a_line_that_dials_is_compared_by_what_speaks_of_it_only() -> None:
+    backup = next(each for each in al.load(DEMO.parents[2] / "examples" / "coast").devices if each.name == "backup")
+    rendering = al.render(backup)
+    texts = {each.file: each.text for each in rendering if each.dialect != "ppp"}
+    found = al.diff(backup, al.read("backup", [each for each in backup.speaks if each != "ppp"], texts))
+    assert not found.differences and "dial-up" in found.unseen
+
+
+def test_what_bridges_do_between_their_ports_is_not_proven() -> None:
+    text = """
+        lattice: 1
+        devices:
+          quay:
+            speaks: iproute2
+            interfaces:
+              p1: {tagged: [7, 8]}
+              p2: {tagged: [7, 8]}
+              br0: {bridge: {members: [p1, p2]}}
+              br0.7: {parent: br0, vlan: 7, address: 10.40.10.1/24}
+    """
+    [quay], [other] = (
+        al.loads(each).devices for each in (text, text.replace("p1: {tagged: [7, 8]}", "p1: {tagged: [7]}"))
+    )
+    [found] = al.diff(quay, as_captured(other)).differences
+    assert found.subject == "interface p1" and found.effect != "no-effect"
+
+
 def test_permits_of_two_families_have_no_order_between_them() -> None:
     permits = [f'{{name: {name}, from: lan0, destination: "{to}"}}' for name, to in (
         ("six", "2001:db8:66::/48"), ("four", "192.0.2.0/24"), ("more", "2001:db8:67::/48"))]  # fmt: skip

@@ -63,6 +63,42 @@ def test_an_address_more_on_the_interface_that_a_device_is_managed_over_is_withh
         assert any("no ip address 192.0.2.77/32" in each.change for each in mending.mends) != withheld
 
 
+@pytest.mark.parametrize(("source", "withheld"), [("10.40.0.0/16", False), ('"::/0"', True)])
+def test_who_is_let_in_of_one_family_is_not_let_in_of_the_other(source: str, withheld: bool) -> None:
+    [intent] = loads(f"""
+        lattice: 1
+        devices:
+          quay:
+            speaks: nftables
+            management: [{{name: new, service: tcp/22, source: {source}}}]
+    """).devices
+    [old] = loads("""
+        lattice: 1
+        devices: {quay: {speaks: nftables, management: [{name: old, service: tcp/22, source: 10.40.10.0/24}]}}
+    """).devices
+    mending = mend(intent, [(each.file, each.text) for each in render_device(old)])
+    assert [each.subject for each in mending.held if "permits management" in each.reason] == [
+        "management old"
+    ] * withheld
+
+
+def test_a_filter_of_the_reverse_path_does_not_cut_management() -> None:
+    text = """
+        lattice: 1
+        devices:
+          quay:
+            speaks: [iproute2, sysctl, nftables]
+            settings: {reverse-path: MODE}
+            interfaces: {wan0: {address: 203.0.113.2/28}, lan0: {address: 10.40.10.1/24}}
+            routes: [{to: 10.50.0.0/16, via: 203.0.113.1}]
+            management: [{name: office, from: lan0, service: tcp/22, source: 10.50.7.0/24}]
+    """
+    for mode, withheld in (("strict", True), ("loose", False)):
+        [intent], [now] = (loads(text.replace("MODE", each)).devices for each in (mode, "'off'"))
+        mending = mend(intent, [(each.file, each.text) for each in render_device(now)])
+        assert [each.subject for each in mending.held] == ["settings"] * withheld
+
+
 def test_what_no_dialect_of_a_device_writes_is_withheld_and_the_rest_is_mended() -> None:
     [intent] = loads(MANAGED.replace("ROUTES", f"[{', '.join(PLAIN)}]")).devices
     mending = mend(intent, [("running.conf", "no ip forwarding\n" + BASE + "ip route 10.99.0.0/16 10.40.11.9\n")])

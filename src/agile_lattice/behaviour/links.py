@@ -36,7 +36,7 @@ def cut_off(device: Device, name: str) -> str:
         return f"there is no interface {name}"
     if not one.enabled:
         return f"{name} is down"
-    parent = device.interface(one.parent) if one.parent and one.parent != name else None
+    parent = device.interface(one.parent) if one.parent else None
     if parent is None:
         return ""
     if parent.bridge is not None and device.keeps_vlans_apart(parent) and one.vlan and one.vlan not in parent.carried:

@@ -99,8 +99,6 @@ def _ordinary(box: Box, sides: Sequence[Treating]) -> Iterator[tuple[int, Box]]:
             some = meet(box[dimension], merged((each, each) for each in numbers_))
             first, last = next((span for span in box[dimension] if span[1] - span[0] > 1), box[dimension][0])
             ordinary = min(first + 9, last) if dimension in (SOURCE, DESTINATION) else first
-            if dimension == DESTINATION and narrow[SOURCE][0][0] == narrow[SOURCE][-1][1]:
-                some = minus(some, narrow[SOURCE])  # nobody sends to himself
             narrow[dimension] = some or ((ordinary, ordinary),)
             odd += not some
         yield odd, tuple(narrow)
