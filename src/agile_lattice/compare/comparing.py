@@ -63,7 +63,8 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
     spoken = tuple(section for section in unseen if declares(wanted, section))
     there = as_it_is(intent, capture)
     sides = Sides(intent, there, unknown_of(capture), capture.unseen_families)
-    rules = _by_what_they_do(sides, capture) if capture.by_hand else None
+    by_hand = capture.by_hand or _unnamed(intent, capture)
+    rules = _by_what_they_do(sides, capture) if by_hand else None
     gaps = find_gaps(intent, capture)
     found = [gap for gap in gaps if told_by_rules(gap.difference, rules)]
     held = {id(gap) for gap in found}
@@ -106,6 +107,15 @@ def _otherwise(found: Counterparts) -> set[tuple[str, int]]:
     places = [each.place for rule in found.rules for each in rule.otherwise]
     places += [each.packets.place for each in found.beyond]
     return {(each.file, each.line) for each in places}
+
+
+def _unnamed(intent: Device, capture: Capture) -> bool:
+    """Tell whether no rule of a device has a name, though those of the intent have: what they do pairs them."""
+    wanted, there = (
+        [each.name for section in STAGES_OF if section in capture.sections for each in getattr(one, section)]
+        for one in (intent, capture.device)
+    )
+    return any(wanted) and bool(there) and not any(there)
 
 
 def _by_what_they_do(sides: Sides, capture: Capture) -> Counterparts:

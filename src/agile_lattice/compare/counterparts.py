@@ -30,6 +30,7 @@ from agile_lattice.behaviour.stage_lists import LISTED, Line, Listed, lines
 from agile_lattice.behaviour.tables import Table
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
 from agile_lattice.dialects.program_facts import AsideFact
+from agile_lattice.intent.answering import normal_answers
 from agile_lattice.intent.learned import with_learned
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place
@@ -345,10 +346,15 @@ def _routed(device: Device, space: Space) -> Iterator[tuple[int, Spans]]:
 
 
 def _impossible(device: Device, space: Space, stage: Listed) -> Iterator[Box]:
-    """Yield the packets of a list that is asked about where they go out, which no route takes there."""
-    if stage not in ("permits", "departure"):
-        return
-    for number, there in _routed(device, space):
+    """Yield the packets of a list that never come to it: no route takes them where they would go out, or in."""
+    if stage == "access":
+        own = [own.address for one in device.interfaces for own in one.addresses]
+        spans: list[Spans] = [((each.value, each.value),) for each in own if each.family == space.family]
+        spans += [each.addresses.spans for each in normal_answers(device) if each.addresses.family == space.family]
+        if spans:
+            elsewhere = minus(space.any_address, merged(span for each in spans for span in each))
+            yield with_spans(space.box(), DESTINATION, elsewhere)
+    for number, there in _routed(device, space) if stage in ("permits", "departure") else ():
         if rest := minus(space.any_address, there):
             yield with_spans(with_spans(space.box(), LEAVES, ((number, number),)), DESTINATION, rest)
 

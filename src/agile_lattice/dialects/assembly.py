@@ -110,7 +110,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         cast(tuple[Route, ...], tuple(facts.get("route", []))),
         translations,
         answers,
-        # Of a program each rule keeps its line.
+        # Of what somebody wrote each rule keeps its line.
         permits=tuple(one for each in _parts(facts.get("permit", []), by_hand) for one in joined_permits(each)),
         access=tuple(
             one for each in _parts(without_end(facts.get("access", [])), by_hand) for one in joined_access(each)
@@ -148,8 +148,8 @@ def _zones(facts: Mapping[str, Sequence[Any]], dialects: Iterable[Dialect]) -> d
     return {name: next(iter(zones)) for name, zones in found.items() if len(zones) == 1 and name not in zones}
 
 
-def _parts(rules: list[Any], apart: bool) -> list[list[Any]]:
-    return [[each] for each in rules] if apart else [rules]
+def _parts(rules: list[Any], by_hand: bool) -> list[list[Any]]:
+    return [[each] for each in rules] if by_hand or not any(each.name for each in rules) else [rules]
 
 
 def _undeclared(facts: dict[str, list[Any]]) -> list[Leftover]:

@@ -43,8 +43,9 @@ def show_counterparts(console: Console, found: Counterparts) -> None:
         if beyond:
             table.add_row(Group(Text("only on the device", style="head"), Text(STAGES[stage])), _beyond(beyond))
     console.print(table)
-    if elsewhere := [each.packets.place for each in found.beyond if each.packets.stray]:
-        lines = ", ".join(map(str, elsewhere))
+    places = (each.packets.place for each in found.beyond if each.packets.stray and each.packets.place.line)
+    if elsewhere := dict.fromkeys(map(str, places)):
+        lines = ", ".join(elsewhere)
         console.print(
             Text(f"Only for sources that do not belong behind their ingress interface: {lines}", style="remedy")
         )
