@@ -8,7 +8,9 @@ BIN := $(VENV)/bin
 demo: $(VENV)/installed
 	@$(BIN)/lattice demo
 
+# Compiled once: where Python is told to write no bytecode, each of the many processes would compile all modules again.
 test: $(VENV)/installed-test programs lint
+	@$(BIN)/python -m compileall -q src tests scripts
 	$(BIN)/pytest -q -n 2 --dist worksteal -p no:cacheprovider
 
 lint: $(VENV)/installed-test

@@ -21,7 +21,7 @@ ENDLESS = 10_000  # what a repetition without a bound counts as
 MOST_WAYS = 100_000  # ways in which a text may be tried
 Row = tuple[tuple[Any, Any], ...]
 REPEATS = (codes.MAX_REPEAT, codes.MIN_REPEAT, codes.POSSESSIVE_REPEAT)
-SAMPLES = "".join(map(chr, range(128))) + "éж一"  # of every other letter these stand for all
+SAMPLES = frozenset([*map(chr, range(128)), *"éж一"])  # of every other letter these stand for all
 
 
 def checked(text: str) -> str:
@@ -214,10 +214,10 @@ def _letters(tree: Any) -> frozenset[str]:
     found: set[str] = set()
     for code, argument in tree:
         if code in (codes.LITERAL, codes.NOT_LITERAL):
-            same = {each for each in SAMPLES if ord(each) == argument}
-            found |= same if code is codes.LITERAL else set(SAMPLES) - same
+            same = {chr(argument)} & SAMPLES
+            found |= same if code is codes.LITERAL else SAMPLES - same
         elif code is codes.ANY:
-            found |= set(SAMPLES) - {"\n"}
+            found |= SAMPLES - {"\n"}
         elif code is codes.IN:
             found |= _class(argument)
         elif code not in (codes.ASSERT, codes.ASSERT_NOT):
@@ -231,12 +231,13 @@ def _class(members: Any) -> set[str]:
     found: set[str] = set()
     for code, argument in members:
         if code is codes.LITERAL:
-            found |= {each for each in SAMPLES if ord(each) == argument}
+            found |= {chr(argument)} & SAMPLES
         elif code is codes.RANGE:
-            found |= {each for each in SAMPLES if argument[0] <= ord(each) <= argument[1]}
+            first, last = map(chr, argument)
+            found |= {each for each in SAMPLES if first <= each <= last}
         elif code is codes.CATEGORY:
             found |= set(filter(re.compile(CATEGORIES[argument]).fullmatch, SAMPLES))
-    return set(SAMPLES) - found if members[0][0] is codes.NEGATE else found
+    return set(SAMPLES - found) if members[0][0] is codes.NEGATE else found
 
 
 CATEGORIES = {
