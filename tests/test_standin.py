@@ -121,14 +121,14 @@ class Practice:
         self.folder, self.port, self.archive = folder, port, folder / "archive"
         self.intent = folder / "quay.yaml"
 
-    def lattice(self, *words: str) -> tuple[int, str]:
+    def lattice(self, *words: str, **more: str) -> tuple[int, str]:
         done = subprocess.run(
             [LATTICE, *words],
             cwd=self.folder,
             capture_output=True,
             text=True,
             timeout=90,
-            env={**os.environ, "XDG_STATE_HOME": str(self.folder / "state"), "COLUMNS": "200"},
+            env={**os.environ, "XDG_STATE_HOME": str(self.folder / "state"), "COLUMNS": "200", **more},
         )
         return done.returncode, done.stdout + done.stderr
 
@@ -150,10 +150,10 @@ class Practice:
 
 
 @contextmanager
-def practice(folder: Path, faults: Sequence[str] = ()) -> Iterator[Practice]:
+def practice(folder: Path, faults: Sequence[str] = (), text: str = "") -> Iterator[Practice]:
     """Start the stand-ins of the example, on a port of their own."""
     port = free_port()
-    (folder / "quay.yaml").write_text(PRACTICE.read_text().replace("port: 2270", f"port: {port}"))
+    (folder / "quay.yaml").write_text((text or PRACTICE.read_text()).replace("port: 2270", f"port: {port}"))
     words = [word for each in faults for word in ("--fault", each)]
     process = subprocess.Popen(
         [LATTICE, "standin", "quay.yaml", *words], cwd=folder, stderr=subprocess.PIPE,
@@ -304,6 +304,32 @@ def test_somebody_logs_in_and_finds_help_and_completion(tmp_path: Path) -> None:
         seen("depart\r", "closed")
         os.close(terminal)
         os.waitpid(process, 0)
+
+
+@ssh
+@pytest.mark.real
+def test_a_device_that_wants_a_password_gets_it_from_a_file_or_the_environment_and_nowhere_else(tmp_path: Path) -> None:
+    by_key, by_file = "key: keys/practice", "password-file: keys/gate"
+    whole = PRACTICE.read_text()
+    before, line, after = whole.partition(next(each for each in whole.splitlines() if "127.0.70.1" in each))
+    assert by_key in line
+    with practice(tmp_path, text=before + line.replace(by_key, by_file) + after) as here:
+        here.captured()
+        secret = tmp_path / "keys" / "gate"
+        password = secret.read_text().strip()
+        code, said = here.lattice("push", "quay.yaml", "archive", "--device", "slip-gate", "--yes")
+        assert code == 0 and password not in said, said
+        named = here.intent.read_text()
+        capture = ("capture", "quay.yaml", "--into", "archive", "--device", "slip-gate")
+        here.intent.write_text(named.replace(by_file, "password-variable: GATE"))
+        assert "the environment has no GATE" in here.lattice(*capture)[1]
+        assert here.lattice(*capture, GATE=password)[0] == 0
+        refused = here.lattice(*capture, GATE="tide")[1]
+        assert "the login was refused" in refused and "tide" not in refused
+        here.intent.write_text(named)
+        secret.chmod(0o644)
+        assert "others may read the file of its password" in here.lattice(*capture)[1]
+    assert not any(password in each.read_text(errors="replace") for each in (tmp_path / "archive").rglob("*.*"))
 
 
 @ssh

@@ -119,13 +119,22 @@ async def _by_ssh(reached: list[Reached], folder: Path) -> list[Callable[[], Non
     """Let devices be reached by SSH; return what ends that."""
     if not reached:
         return []
+    from agile_lattice.standin.restconf import password_in
     from agile_lattice.standin.server import Served, keys, serve
 
-    _, first, place = reached[0]
-    if first is None or not (first.key and first.known_hosts):
-        raise fail(place, "its connection names no `key`, or no `known-hosts`", "Name the files to make.")
-    key, known_hosts = folder / first.key, folder / first.known_hosts
-    served = [Served(device, one.to, one.port) for device, one, _ in reached if one is not None]
+    for _, one, place in reached:
+        if one is None or not (one.known_hosts and (one.key or one.password_file)):
+            raise fail(
+                place, "its connection names no `key` and no `password-file`, or no `known-hosts`",
+                "Name the files to make.",
+            )  # fmt: skip
+    named = [(device, one) for device, one, _ in reached if one is not None]
+    logins = {
+        one: (one.user, password_in(folder / one.password_file)) for _, one in named if one.password_file
+    }  # fmt: skip
+    served = [Served(device, one.to, one.port, logins.get(one)) for device, one in named]
+    first = next((one for _, one in named if one.key), named[0][1])
+    key, known_hosts = folder / (first.key or f"{first.known_hosts}.key"), folder / named[0][1].known_hosts
     return [server.close for server in await serve(served, keys(key, known_hosts, served), key)]
 
 

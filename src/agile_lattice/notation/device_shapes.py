@@ -183,7 +183,7 @@ class SettingsShape(Shape):
 
 # What goes with each way to reach a device.
 WITH: dict[str, tuple[str, ...]] = {
-    "ssh": ("user", "port", "key", "known_hosts"),
+    "ssh": ("user", "port", "key", "known_hosts", "password_file", "password_variable"),
     "restconf": ("user", "port", "certificate", "password_file", "password_variable"),
     "namespace": (),
 }
@@ -222,8 +222,11 @@ class ConnectionShape(Shape):
             raise ValueError("a `namespace` takes nothing else: it is a part of this system")
         if more:
             raise ValueError(f"`{by}` takes {', '.join(_key(each) for each in WITH[by])}, and not {_key(more[0])}")
-        if by == "restconf" and (self.user is None or (self.password_file is None) == (self.password_variable is None)):
+        logins = [each for each in (self.key, self.password_file, self.password_variable) if each is not None]
+        if by == "restconf" and (self.user is None or len(logins) != 1):
             raise ValueError("`restconf` wants `user`, and one of `password-file` and `password-variable`")
+        if by == "ssh" and len(logins) > 1:
+            raise ValueError("`ssh` takes one of `key`, `password-file` and `password-variable`")
         return self
 
 

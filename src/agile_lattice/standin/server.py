@@ -17,11 +17,16 @@ REFUSED = 1  # exit code
 
 
 class Served(msgspec.Struct, frozen=True):
-    """A stand-in, and where it is reached."""
+    """A stand-in, and where it is reached.
+
+    Attributes:
+        login: User and password of who may log in so; those with the key if there is none.
+    """
 
     device: Standin
     host: str
     port: int
+    login: tuple[str, str] | None = None
 
 
 def keys(key: Path, known_hosts: Path, served: Sequence[Served]) -> asyncssh.SSHKey:
@@ -64,23 +69,27 @@ async def serve(served: Sequence[Served], host_key: asyncssh.SSHKey, client_key:
     """
     return [
         await asyncssh.create_server(
-            lambda device=each.device: _Server(device), each.host, each.port, server_host_keys=[host_key],
-            authorized_client_keys=f"{client_key}.pub", process_factory=_Sessions(each.device).handle,
+            lambda one=each: _Server(one), each.host, each.port, server_host_keys=[host_key],
+            authorized_client_keys=None if each.login else f"{client_key}.pub",
+            process_factory=_Sessions(each.device).handle,
         )
         for each in served
     ]  # fmt: skip
 
 
 class _Server(asyncssh.SSHServer):
-    def __init__(self, device: Standin) -> None:
-        self.device = device
+    def __init__(self, served: Served) -> None:
+        self.served = served
 
     def connection_made(self, conn: asyncssh.SSHServerConnection) -> None:
-        if self.device.cut_off:
+        if self.served.device.cut_off:
             conn.abort()
 
     def password_auth_supported(self) -> bool:
-        return False
+        return self.served.login is not None
+
+    def validate_password(self, username: str, password: str) -> bool:
+        return (username, password) == self.served.login
 
 
 class _Sessions:

@@ -10,7 +10,6 @@ import base64
 import hashlib
 import http.client
 import json
-import os
 import re
 import ssl
 from collections.abc import Mapping, Sequence
@@ -22,12 +21,12 @@ import msgspec
 
 from agile_lattice.intent.connections import Connection
 from agile_lattice.transport.errors import TransportError
+from agile_lattice.transport.passwords import password_of
 
 SECONDS = 60.0
 LARGEST = 64 * 2**20  # bytes of an answer
 TRIES = 3  # if somebody changes the configuration while it is fetched
 DATA, PATCH = "application/yang-data+json", "application/yang-patch+json"
-OTHERS = 0o077  # of a file's mode: what others than its owner may do
 LINK = re.compile(r"<Link\b[^>]*?\brel\s*=\s*[\"']restconf[\"'][^>]*>")
 HREF = re.compile(r"\bhref\s*=\s*[\"']([^\"']+)[\"']")
 # Which modules a device implements: RFC 8525, and RFC 7895 before it.
@@ -209,24 +208,9 @@ class Restconf:
         return f"SHA256 fingerprint {hashlib.sha256(ssl.PEM_cert_to_DER_cert(pem)).hexdigest()}"
 
     def _login(self) -> str:
-        login = f"{self.connection.user}:{self._password()}"
+        password = password_of(self.device, self.connection, self.folder)
+        login = f"{self.connection.user}:{password}"
         return f"Basic {base64.b64encode(login.encode()).decode()}"
-
-    def _password(self) -> str:
-        name = self.connection.password_variable
-        if name:
-            if name not in os.environ:
-                raise TransportError(self.device, "there is no password for it", f"the environment has no {name}")
-            return os.environ[name]
-        path = self.folder / Path(self.connection.password_file).expanduser()
-        try:
-            if path.stat().st_mode & OTHERS:
-                raise TransportError(
-                    self.device, "others may read the file of its password", str(path), f"chmod 600 {path}"
-                )
-            return path.read_text(encoding="utf-8").strip()
-        except OSError as error:
-            raise TransportError(self.device, "there is no password for it", f"{path}: {error.strerror}") from None
 
 
 def edits(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[dict[str, Any]]:

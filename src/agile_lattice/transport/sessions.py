@@ -14,6 +14,7 @@ import msgspec
 
 from agile_lattice.intent.connections import Connection
 from agile_lattice.transport.errors import TransportError
+from agile_lattice.transport.passwords import answering, password_of
 
 SECONDS = 60.0
 CONNECTING = 10  # seconds
@@ -22,7 +23,8 @@ SSH_FAILED = 255  # what the client of OpenSSH exits with, if it is not the comm
 CAUSES = (
     ("Host key verification failed", "its host key is not known, or is another one",
      "Compare the fingerprint by another way, and put the key into the file of known hosts."),
-    ("Permission denied", "the login was refused", "Check the user and the key, or what the SSH agent holds."),
+    ("Permission denied", "the login was refused",
+     "Check the user and the key or the password, or what the SSH agent holds."),
     ("Could not resolve", "its name is not known", ""),
     ("timed out", "it does not answer", ""),
     ("Connection refused", "it refuses the connection", ""),
@@ -52,6 +54,7 @@ class Session:
         self.device = device
         self.connection = connection
         self._command = _command(connection, folder)
+        self._folder = folder
 
     def run(self, script: str, seconds: float = SECONDS) -> Answer:
         """Run a script of the shell.
@@ -70,10 +73,14 @@ class Session:
         return self._answer([command] if self.connection.by == "ssh" else ["sh", "-c", command], text, seconds)
 
     def _answer(self, command: Sequence[str], text: str, seconds: float) -> Answer:
+        one = self.connection
+        asked = one.by == "ssh" and bool(one.password_file or one.password_variable)
+        environment = answering(password_of(self.device, one, self._folder)) if asked else None
         try:
             done = subprocess.run(
-                [*self._command, *command], input=text.encode(), capture_output=True, timeout=seconds, check=False
-            )
+                [*self._command, *command], input=text.encode(), capture_output=True, timeout=seconds, check=False,
+                env=environment,
+            )  # fmt: skip
         except subprocess.TimeoutExpired:
             raise TransportError(self.device, f"it did not answer within {seconds:.0f} s") from None
         except OSError as error:
@@ -105,6 +112,9 @@ def _command(one: Connection, folder: Path) -> list[str]:
         return ["ip", "netns", "exec", one.to]
     options = {"BatchMode": "yes", "StrictHostKeyChecking": "yes", "ConnectTimeout": str(CONNECTING),
                "ServerAliveInterval": "5", "ServerAliveCountMax": "2"}  # fmt: skip
+    if one.password_file or one.password_variable:
+        options |= {"BatchMode": "no", "NumberOfPasswordPrompts": "1", "PubkeyAuthentication": "no",
+                    "PreferredAuthentications": "password,keyboard-interactive"}  # fmt: skip
     if one.known_hosts:
         options["UserKnownHostsFile"] = str(_path(one.known_hosts, folder))
         options["GlobalKnownHostsFile"] = os.devnull
