@@ -40,6 +40,7 @@ devices:
       out0: {{zone: outside, address: [203.0.113.2/28, {", ".join(f"{each}/32" for each in PUBLIC)}]}}
     routes: [{{to: default, via: 203.0.113.1}}]
 """
+OWN = ["10.40.10.1", "203.0.113.2"]
 HOSTS = {"in0": ["10.40.10.7", "10.40.10.8", "10.40.10.9"], "out0": ["203.0.113.1", "203.0.113.14"]}
 PROGRAMS = {
     "nft": ("nftables", ("nft", "-f"), ("nft", "list", "ruleset")),
@@ -47,11 +48,24 @@ PROGRAMS = {
 }
 
 
+# Who sees what has come to the device itself, behind all that may drop it.
+WATCH = """
+table inet watched {
+    set seen { typeof meta l4proto . th sport; size 65535; flags dynamic; }
+    chain behind {
+        type filter hook input priority 2000; policy accept;
+        meta l4proto { tcp, udp } add @seen { meta l4proto . th sport }
+    }
+}
+"""
+
+
 class Said(NamedTuple):
-    """As what a packet comes out, if it does, and the pool of which it gets its source, if it does."""
+    """As what a packet comes out, if it does, and the pool of which it gets its source; or that the device gets it."""
 
     header: Header | None = None
     pool: AddressSet | None = None
+    itself: bool = False
 
 
 class Tried(NamedTuple):
@@ -69,7 +83,7 @@ def packets(text: str, count: int, chance: Random, first: int) -> list[tuple[str
     found = []
     for number in range(first, first + count):
         side = chance.choice(["in0", "out0"])
-        far = HOSTS["out0"] if side == "in0" else [*HOSTS["in0"], *PUBLIC]
+        far = [*HOSTS["out0"], *OWN] if side == "in0" else [*HOSTS["in0"], *PUBLIC, *OWN]
         protocol = chance.choice(["tcp", "tcp", "udp", "udp", "icmp"])
         port = 8 if protocol == "icmp" else chance.choice(ports)
         ends = (Address.parse(chance.choice(HOSTS[side])), Address.parse(chance.choice(far)))
@@ -94,7 +108,8 @@ def told(device: Device, speaks: str, text: str, sent: Sequence[tuple[str, Heade
             last = beside.captured.visits[-1]
             pools = [each.pool for each in last.stages if each.stage == "departure" and each.pool]
             out = beside.captured.arrives and last.leaves
-            found.append(Said(last.after, pools[-1] if pools else None) if out else Said())
+            itself = beside.captured.end == "local"
+            found.append(Said(last.after, pools[-1] if pools else None) if out else Said(itself=itself))
     return found
 
 
@@ -134,27 +149,32 @@ def try_out(rulesets: Mapping[str, str], count: int, seed: int = 0) -> dict[str,
             machine.inside("nft", "flush", "ruleset")
             (machine.folder / "rules").write_text(rules)
             machine.inside(*load, str(machine.folder / "rules"))
+            machine.inside("nft", "-f", "-", input=WATCH)
             came = wire.flows([(side, replace(each, source_port=each.source_port or at)) for at, (side, each) in
                                enumerate(sent, number - count)])  # fmt: skip
+            seen = machine.inside("nft", "list", "set", "inet", "watched", "seen")
+            machine.inside("nft", "delete", "table", "inet", "watched")
+            gets = {int(each) for each in re.findall(r"(?:tcp|udp) \. (\d+)", seen)}
             text = machine.inside(*listing)
-            results[name] = judged(device_of(speaks), speaks, text, sent, came, number - count)
+            results[name] = judged(device_of(speaks), speaks, text, sent, (came, gets), number - count)
     return results
 
 
 def judged(
-    device: Device, speaks: str, text: str, sent: Sequence[tuple[str, Header]], came: dict[int, tuple[str, Header]],
-    first: int,
+    device: Device, speaks: str, text: str, sent: Sequence[tuple[str, Header]],
+    seen: tuple[dict[int, tuple[str, Header]], set[int]], first: int,
 ) -> Tried:  # fmt: skip
-    """Hold what came out against what was said of it."""
+    """Hold what came out, and what the device itself got, against what was said of it."""
     decided, passed, wrong = 0, 0, []
     for at, ((side, header), said) in enumerate(zip(sent, told(device, speaks, text, sent), strict=True), first):
-        seen = came[at][1] if at in came else None
-        passed += seen is not None
+        came = seen[0][at][1] if at in seen[0] else None
+        passed += came is not None
         if isinstance(said, str):
             continue
         decided += 1
-        if differs(said, seen):
-            wrong.append(f"{side} {header}: said {said}, came {seen}")
+        gets = at in seen[1]
+        if differs(said, came) or (header.source_port is not None and said.itself != gets):
+            wrong.append(f"{side} {header}: said {said}, came {came}{', to the device itself' * gets}")
     return Tried(decided, passed, wrong)
 
 
