@@ -3,7 +3,8 @@
     .venv/bin/python benchmarks/fleets.py [devices ...]
 
 The devices are those of `checking.py`, of 60 objects each, and their captures are what is rendered of them. Each row is
-one run of `lattice diff --by-difference` in a process of its own; the peer is the same command on one core.
+one run of `lattice diff --by-difference` in a process of its own; the peer is the same command on one core. What two
+processes can gain on the machine at all is told by a plain loop in each.
 """
 
 from __future__ import annotations
@@ -13,6 +14,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 import checking
@@ -58,8 +60,26 @@ def measured(devices: int) -> dict[str, float]:
         return found | {"second": took(folder, "--jobs", "2")}
 
 
+def looped(_: int) -> int:
+    """Count up: work that needs nothing but a core."""
+    return sum(number % 7 for number in range(20_000_000))
+
+
+def gained() -> float:
+    """Return how many times as quickly two processes do two plain loops as one does."""
+    began = time.monotonic()
+    looped(0), looped(1)
+    alone = time.monotonic() - began
+    with ProcessPoolExecutor(2) as pool:
+        list(pool.map(len, [[], []]))  # so that both have begun
+        began = time.monotonic()
+        list(pool.map(looped, range(2)))
+        return alone / (time.monotonic() - began)
+
+
 def main() -> None:
     """Measure every size."""
+    print(f"plain loops in two processes: {gained():.2f}x")
     print("| devices | one core, s | two cores | cluster of two | first run, kept, s | ten changed |")
     print("|---|---|---|---|---|---|")
     for devices in [int(each) for each in sys.argv[1:]] or [500, 1000]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import signal
 import sys
 from collections.abc import Iterator, Sequence
@@ -11,8 +12,7 @@ from typing import Any, TypeVar
 
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.fleet.store import Store, key_of
-from agile_lattice.fleet.tasks import Captured, Failed, Texts, Work, done
-from agile_lattice.intent.model import Device
+from agile_lattice.fleet.tasks import Captured, Failed, Work, done
 
 R = TypeVar("R")
 SHARES = 8  # of the devices for each process: so that none waits long for the last one
@@ -71,21 +71,24 @@ def _answers(
 
 def _in_processes(work: Work[R], captured: Sequence[Captured], catalogue: Catalogue, jobs: int) -> Iterator[R | Failed]:
     ways = get_context("fork" if sys.platform == "linux" else None)
-    pool = ProcessPoolExecutor(jobs, mp_context=ways, initializer=_begin, initargs=(catalogue,))
+    # Whoever begins as a copy of this process has all devices already: only their numbers are sent.
+    pool = ProcessPoolExecutor(jobs, mp_context=ways, initializer=_begin, initargs=(work, captured, catalogue))
     try:
         share = max(1, len(captured) // (jobs * SHARES))
-        yield from pool.map(_one, [(work, device, texts) for device, texts in captured], chunksize=share)
+        yield from pool.map(_one, range(len(captured)), chunksize=share)
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 
 
-_catalogue: list[Catalogue] = []  # of this process, if it is one that shares the work
+_shared: list[tuple[Work[Any], Sequence[Captured], Catalogue]] = []  # of this process, if it shares the work
 
 
-def _begin(catalogue: Catalogue) -> None:
+def _begin(work: Work[Any], captured: Sequence[Captured], catalogue: Catalogue) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # who began it all says when it ends
-    _catalogue[:] = [catalogue]
+    _shared[:] = [(work, captured, catalogue)]
+    gc.freeze()  # what came with the copy stays: to look through it again and again would copy it in truth
 
 
-def _one(task: tuple[Work[Any], Device, Texts]) -> Any:
-    return done(*task, _catalogue[0])
+def _one(number: int) -> Any:
+    [(work, captured, catalogue)] = _shared
+    return done(work, *captured[number], catalogue)
