@@ -873,9 +873,11 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         management:
           - {name: admin, source: 10.40.99.0/24, service: tcp/22}
           - {service: icmp/echo-request}
-          - {source: "::/0"}   # what no list is for passes
+          - {source: 0.0.0.0/0, deny: true}
+          - {source: 10.40.98.0/24}
+          - {}   # by the policy, and what no list is for
         """,
-        [8],
+        [],
     ),
     (
         "iproute2 bridge",

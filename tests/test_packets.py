@@ -290,7 +290,7 @@ def part_exactly(left: list[Entry], right: list[Entry], dimensions: int, top: in
         assert all(any(holds(box, point) for box in boxes) for point in some), "what it shows is one of them"
 
 
-@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize("seed", range(2))
 def test_sets_of_many_spans_are_compared_as_exactly(seed: int) -> None:
     tried = 0
     for turn in range(120):

@@ -10,6 +10,7 @@ from agile_lattice.checks import (
     connections,
     interfaces,
     leaving,
+    management,
     order,
     permits,
     pools,
@@ -25,7 +26,6 @@ from agile_lattice.checks.registry import CHECKS, Check, Finding, example_intent
 
 __all__ = [
     "CHECKS", "Check", "Finding", "addresses", "answering", "blocks", "connections", "example_intent", "findings",
-    "interfaces",
-    "leaving", "order", "permits", "pools", "publishing", "reachability", "routes", "series", "services", "summaries",
-    "values",
+    "interfaces", "leaving", "management", "order", "permits", "pools", "publishing", "reachability", "routes",
+    "series", "services", "summaries", "values",
 ]  # fmt: skip

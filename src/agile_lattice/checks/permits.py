@@ -1,16 +1,14 @@
-"""Checks of permits, and of access to the device itself."""
+"""Checks of permits."""
 
 from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
-from itertools import takewhile
-
-from msgspec.structs import replace
 
 from agile_lattice.behaviour.images import with_spans
-from agile_lattice.behaviour.matching import LEAVES
+from agile_lattice.behaviour.matching import DESTINATION, LEAVES
 from agile_lattice.behaviour.shadowing import Member, Ordered
+from agile_lattice.behaviour.stage_lists import Listed
 from agile_lattice.checks.design import Design, translation_subject
 from agile_lattice.checks.leaving import PRIVATE_SPACE
 from agile_lattice.checks.registry import Found, check
@@ -20,7 +18,7 @@ from agile_lattice.intent.permits import Access, Permit, derived_permits
 from agile_lattice.intent.translations import Publish, Sides
 from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.shadows import Shadow
-from agile_lattice.packets.spans import covers, meet
+from agile_lattice.packets.spans import covers, meet, merged
 
 _DEVICE = """\
 zones: {sea: {exposure: public}, office: {exposure: own}}
@@ -35,9 +33,9 @@ devices:
 _PUBLISHED = _DEVICE + "      - {name: web, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11, facing: sea}\n"
 
 
-def permit_subject(device: Device, permit: Permit) -> str:
-    """Name a permit in a finding."""
-    return f"{device.name} permit {permit.name}".rstrip()
+def permit_subject(device: Device, one: Permit | Access) -> str:
+    """Name a permit, or an entry of management, in a finding."""
+    return f"{device.name} {'permit' if isinstance(one, Permit) else 'management'} {one.name}".rstrip()
 
 
 @check(
@@ -93,19 +91,32 @@ def _match(one: Permit) -> tuple[object, ...]:
 )
 def permit_never_reached(design: Design) -> Iterator[Found]:
     """Find permits of which earlier ones with another verdict, alone or with others, take every packet."""
-    for members in _by_permit(design):
+    yield from never_reached(design, "permits")
+
+
+def never_reached(design: Design, part: Listed) -> Iterator[Found]:
+    """Find rules of the lists of one stage of which earlier ones with another verdict take every packet."""
+    for members in _by_owner(design, part):
         within, member, _ = members[0]
         takers = {id(of.members[at].owner): of.members[at] for of, _, shadow in members for at in shadow.takers}
-        owners = [each.owner for each in takers.values() if isinstance(each.owner, Permit)]
-        assert isinstance(member.owner, Permit)
+        owners = [each.owner for each in takers.values() if isinstance(each.owner, Permit | Access)]
+        assert isinstance(member.owner, Permit | Access)
         if all(shadow.takers for _, _, shadow in members) and any(each.deny != member.owner.deny for each in owners):
             names = ", ".join(f"{each.name or 'an earlier one'} ({each.place})" for each in owners)
+            box = member.box if part == "permits" else _to_itself(within, member.box)
             yield Found(
                 member.owner.place, permit_subject(within.device, member.owner),
                 f"no packet reaches it: {names} {'takes' if len(owners) == 1 else 'take'} them all, such as"
-                f" {within.space.example(member.box)}",
+                f" {within.space.example(box)}",
                 "Put it before them, or remove it.",
             )  # fmt: skip
+
+
+def _to_itself(within: Ordered, box: Box) -> Box:
+    """Return what of some packets is for the device itself, if it has an address."""
+    own = [own for one in within.device.interfaces for own in one.addresses if own.family == within.space.family]
+    there = meet(box[DESTINATION], merged((each.value, each.value) for each in own))
+    return with_spans(box, DESTINATION, there) if there else box
 
 
 @check(
@@ -164,12 +175,12 @@ def permit_repeated(design: Design) -> Iterator[Found]:
                 )  # fmt: skip
 
 
-def _by_permit(design: Design) -> list[list[tuple[Ordered, Member, Shadow]]]:
-    """Return the rules of each permit, of both families, with what is left of them."""
+def _by_owner(design: Design, part: Listed) -> list[list[tuple[Ordered, Member, Shadow]]]:
+    """Return the rules of each permit or entry of management, of both families, with what is left of them."""
     found: dict[int, list[tuple[Ordered, Member, Shadow]]] = defaultdict(list)
     for each in design.lists:
         for member, shadow in zip(each.members, each.shadows, strict=True):
-            if each.part == "permits" and all(member.box):
+            if each.part == part and all(member.box):
                 found[id(member.owner)].append((each, member, shadow))
     return list(found.values())
 
@@ -216,55 +227,4 @@ def any_to_any(design: Design) -> Iterator[Found]:
                     permit.place, permit_subject(device, permit),
                     "it lets everything in from a public side, from any source to any destination",
                     "Name the sides, the destination and the service that are meant.",
-                )  # fmt: skip
-
-
-@check(
-    "management-open",
-    "error",
-    "What everybody on a public side can try to log in to, somebody will.",
-    wrong=_DEVICE + "    management: [{service: tcp/22}]",
-    right=_DEVICE
-    + "    management: [{from: office, service: tcp/22}, {from: sea, source: 198.51.100.7, service: tcp/22}]",
-)
-def management_open(design: Design) -> Iterator[Found]:
-    """Find management access from public sides that names no sources."""
-    for device in design.devices:
-        for access in device.access:
-            if access.source is None and not access.deny and design.faces_public(device, _left(device, access)):
-                what = access.services[0] if access.services else "everything"
-                yield Found(
-                    access.place, f"{device.name} management {access.name}".rstrip(),
-                    f"{what} of the device is open to everybody on a public side",
-                    "Name the sides (`from`) or the sources (`source`) that may use it.",
-                )  # fmt: skip
-
-
-def _left(device: Device, access: Access) -> tuple[str, ...]:
-    """Return the interfaces of an entry on which none before it denies all that it lets in."""
-    names = access.arrives if access.arrives is not None else tuple(each.name for each in device.interfaces)
-    before = takewhile(lambda each: each is not access, device.access)
-    denied = [
-        each for each in before if each.deny and replace(each, arrives=None).covers(replace(access, arrives=None))
-    ]
-    return tuple(name for name in names if not any(each.arrives is None or name in each.arrives for each in denied))
-
-
-@check(
-    "management-before-sources",
-    "error",
-    "Access that is opened before its list of sources is filled is open to nobody or, on many systems, to everybody.",
-    wrong=_DEVICE + "    management: [{from: sea, source: admins, service: tcp/22}]",
-    right=_DEVICE.replace("admins: []", "admins: [198.51.100.7]")
-    + "    management: [{from: sea, source: admins, service: tcp/22}]",
-)
-def management_before_sources(design: Design) -> Iterator[Found]:
-    """Find management access whose list of sources has no members."""
-    for device in design.devices:
-        for access in device.access:
-            if access.source is not None and not access.source.spans and not access.deny:
-                yield Found(
-                    access.place.at("source"), f"{device.name} management {access.name}".rstrip(),
-                    "its list of sources has no members yet",
-                    "Fill the list first.",
                 )  # fmt: skip
