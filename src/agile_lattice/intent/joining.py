@@ -57,6 +57,8 @@ def join(rules: Iterable[Rule]) -> tuple[tuple[Translation, ...], list[Rule]]:
 
 
 def _has_word(rule: Rule) -> bool:
+    if rule.own is not None and rule.destination is not None:
+        return False  # which of these addresses are the device's own decides
     if rule.verdict == "shift":
         return _shifts_a_prefix(rule)
     if rule.stage == "departure" or rule.verdict == "keep":
@@ -179,8 +181,9 @@ def _two_way(each: _Merged) -> Translation:
 def _exempt(each: _Merged, at: Moment) -> Exempt:
     rule = each.rule
     return Exempt(
-        rule.name, rule.arrives, rule.leaves, rule.source, rule.destination, each.services, at, place=rule.place
-    )
+        rule.name, rule.arrives, rule.leaves, rule.source, rule.destination, each.services, at, rule.own,
+        place=rule.place,
+    )  # fmt: skip
 
 
 def _static(

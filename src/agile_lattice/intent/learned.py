@@ -12,10 +12,11 @@ from msgspec.structs import replace
 
 from agile_lattice.intent.addresses import AddressSet, Prefix, stand_in
 from agile_lattice.intent.answering import normal_answers
+from agile_lattice.intent.interface_names import includes
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.routes import Route
-from agile_lattice.intent.translations import Publish, Translation
+from agile_lattice.intent.translations import Exempt, Own, Publish, Sides, Translation
 
 LAST = 1 << 40  # farther than any distance that can be written
 
@@ -38,36 +39,43 @@ def with_learned(device: Device, first: bool = True) -> Device:
 
 
 def _with_addresses(device: Device) -> tuple[Translation, ...]:
-    """Return the translations of a device; what it publishes at its own addresses has these in place of the words."""
+    """Return the translations of a device; what is for its own addresses has these in place of the words."""
     found: list[Translation] = []
     for one in device.translations:
-        found += _at_addresses(device, one) if isinstance(one, Publish) else [one]
+        if isinstance(one, Publish) and isinstance(one.external, str):
+            at = _own(device, one.external, one.facing, one.internal.family)
+            found += (replace(one, facing=names, external=own) for names, own in at)
+        elif isinstance(one, Exempt) and one.own is not None:
+            at = _own(device, one.own, one.arrives, 4 if one.source is None else one.source.family)
+            found += (replace(one, arrives=names, destination=own, at="arrival", own=None) for names, own in at)
+        else:
+            found.append(one)
     return tuple(found)
 
 
 def _at_own(device: Device) -> bool:
-    return any(isinstance(one, Publish) and isinstance(one.external, str) for one in device.translations)
+    return any(
+        (isinstance(one, Publish) and isinstance(one.external, str))
+        or (isinstance(one, Exempt) and one.own is not None)
+        for one in device.translations
+    )
 
 
-def _at_addresses(device: Device, one: Publish) -> Iterator[Publish]:
-    """Yield a publication for each interface by which its packets arrive, at the addresses that this has.
+def _own(device: Device, of: Own, facing: Sides | None, family: int) -> Iterator[tuple[Sides | None, AddressSet]]:
+    """Yield interfaces by which packets arrive, with the addresses that are meant there.
 
     To many systems an address that they answer for is one that they have.
     """
-    if not isinstance(one.external, str):
-        yield one
-        return
-    family = one.internal.family
-    sides = [each for each in device.interfaces if one.facing is None or each.name in one.facing]
-    groups = [([each], [each]) for each in sides] if one.external == "interface" else [(sides, [*device.interfaces])]
+    sides = [each for each in device.interfaces if facing is None or includes(facing, each.name)]
+    groups = [([each], [each]) for each in sides] if of == "interface" else [(sides, [*device.interfaces])]
     for arrives, having in groups:
-        names = one.facing if one.external == "device" else (arrives[0].name,)
+        names = facing if of == "device" else (arrives[0].name,)
         up = {port.name: port for port in having if port.enabled}
         own = [AddressSet.of(each.address) for port in up.values() for each in port.addresses]
         own += [each.addresses for each in normal_answers(device) if each.interface in up]
         own = [each for each in own if each.family == family]
         if own:
-            yield replace(one, facing=names, external=AddressSet.of(*own))
+            yield names, AddressSet.of(*own)
 
 
 def families_learned(one: Interface) -> tuple[int, ...]:

@@ -86,7 +86,10 @@ def _shows_others(rule: Rule, one: Rule) -> bool:
 def _exempt_rules(one: Exempt) -> list[Rule]:
     rules: list[Rule] = []
     for stage in _exempt_stages(one):
-        rule = Rule(stage, "keep", one.arrives, one.leaves, one.source, one.destination, name=one.name, place=one.place)
+        rule = Rule(
+            stage, "keep", one.arrives, one.leaves, one.source, one.destination, name=one.name, own=one.own,
+            place=one.place,
+        )  # fmt: skip
         rules += _per_protocol(rule, one.services)
     return rules
 
@@ -178,7 +181,7 @@ def _twice_rules(one: Twice) -> list[Rule]:
 def _exempt_stages(one: Exempt) -> tuple[Stage, ...]:
     if one.leaves is not None or one.at == "departure":
         return ("departure",)
-    return ("arrival",) if one.at == "arrival" else ("arrival", "departure")
+    return ("arrival",) if one.at == "arrival" or one.own is not None else ("arrival", "departure")
 
 
 _RULES_OF: dict[type[Translation], Callable[[Any], list[Rule]]] = {

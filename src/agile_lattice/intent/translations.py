@@ -36,6 +36,8 @@ class Exempt(msgspec.Struct, frozen=True, tag="exempt"):
         arrives, leaves: Interfaces, sorted; `None` for any.
         at: Where it speaks: on arrival, on departure, or at both. One that names `leaves`
             speaks on departure only, since the egress interface is not known on arrival.
+        own: If it is only for packets to an address of the `interface` by which they arrive, or to any of the `device`:
+            on arrival.
         goal: What it is for, if that is said.
     """
 
@@ -46,6 +48,7 @@ class Exempt(msgspec.Struct, frozen=True, tag="exempt"):
     destination: AddressSet | None = None
     services: Services | None = None
     at: Moment = "both"
+    own: Own | None = None
     goal: Goal | None = None
     description: str = ""
     place: Place = NOWHERE

@@ -171,8 +171,8 @@ def translation_data(one: Translation) -> dict[str, Any]:
         dns = "rewritten" if one.rewrites_dns else ""
         return data | non_empty(dns_answers=dns, hairpin=_maybe_many(one.hairpin), description=one.description)
     if isinstance(one, Exempt):
-        data["exempt"] = True
-        if one.at != "both" and one.leaves is None:
+        data["exempt"] = one.own or True
+        if one.at != "both" and one.leaves is None and one.own is None:
             data["at"] = one.at
     data |= _match_data(one)
     if isinstance(one, Exempt) and one.goal is not None:

@@ -55,9 +55,15 @@ class Rules:
         match = self.match(shape, place, only=4)
         name, description = shape.name or "", shape.description or ""
         if shape.exempt:
-            at = "departure" if match.leaves else shape.at or "both"
+            own = shape.exempt if isinstance(shape.exempt, str) else None
+            if own is not None and (shape.to or shape.destination or shape.at):
+                raise fail(
+                    place.at("exempt"), f"`exempt: {own}` says for which destinations, and that it is on arrival",
+                    "Leave out `to`, `destination` and `at`.",
+                )  # fmt: skip
+            at = "arrival" if own else "departure" if match.leaves else shape.at or "both"
             return Exempt(
-                name, match.arrives, match.leaves, match.source, match.destination, match.services, at,
+                name, match.arrives, match.leaves, match.source, match.destination, match.services, at, own,
                 self._goal(shape, place.at("for")), description, place,
             )  # fmt: skip
         becomes = shape.source_becomes if isinstance(shape.source_becomes, PoolShape) else None

@@ -37,7 +37,7 @@ class TranslationShape(Shape):
 
     name: RuleName | None = None
     description: Text | None = None
-    exempt: Literal[True] | None = None
+    exempt: Literal[True, "interface", "device"] | None = None
     publish: Words | None = Field(
         None, description="External addresses; `interface` or `device` for those that it has, whatever they are."
     )
