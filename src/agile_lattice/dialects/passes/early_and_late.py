@@ -1,9 +1,9 @@
-"""Chains that are asked about all packets that come in, or all that go out: as more of those that an intent knows.
+"""Chains for all packets that come in or go out, counted as chains for the packets that an intent tells apart.
 
-What is forwarded, and what is for the device itself, has to pass every chain on its way. So one that is asked about
-all that comes in is one more of both, and the first; one that is asked about all that goes out is one more for what
-is forwarded, and for what the device itself sends. That is so where it sees packets as the others see them; where it
-could see other headers, or says what is not understood, nothing is claimed of what it may drop.
+A packet has to pass every chain on its way. So a chain for all that comes in is one more chain for what is forwarded,
+and one more for what is for the device itself; a chain for all that goes out is one more for what is forwarded, and for
+what the device sends. That holds where it sees the same headers as those chains do. Where it may see others, since
+addresses are rewritten in between, or where something in it was not understood, nothing is claimed of what it may drop.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ TRACKED, DESTINATIONS, SOURCES = -200, -100, 100
 
 
 def placed(program: Ruleset, rules: Sequence[Rule]) -> None:
-    """Put chains that may drop what comes in, or goes out, to those of an intent, or aside.
+    """Count chains that may drop what comes in or goes out as chains that an intent knows, or set them aside.
 
     Args:
         program: The ruleset, whose chains are changed.
@@ -48,7 +48,7 @@ def placed(program: Ruleset, rules: Sequence[Rule]) -> None:
 def _sees_others(
     program: Ruleset, base: BaseChainFact, rules: Sequence[Rule]
 ) -> Iterator[tuple[BaseChainFact | StepFact, str]]:
-    """Yield what of a chain could be about other headers than those that are asked for later, and why."""
+    """Yield the steps of a chain that may see other headers than the chains for forwarded packets do, and why."""
     if base.rank in (TRACKED, DESTINATIONS, SOURCES):
         yield base, "another part of the system has its priority, and which is asked first is not told"
     incoming = base.hook == "incoming"
@@ -74,7 +74,7 @@ def _sees_others(
 
 
 def _of_others(walk: Walk, step: StepFact, rules: Sequence[Rule]) -> bool:
-    """Tell whether a step is about no packet whose destination is rewritten, neither before that nor after."""
+    """Tell whether a step matches no packet whose destination is rewritten, neither before nor after that."""
     if step.destination is None and step.ports is None and step.own is None:
         return True
     try:
