@@ -141,6 +141,9 @@ def test_what_devices_have_is_kept_and_compared(far: Site) -> None:
     assert code == 2 and "no captures of 1999-12-31" in said
     _, said = far.lattice("archive", "log", "archive")
     assert len(re.findall(r"\d{4}-\d{2}-\d{2} ", said)) == 3 and f"good: {EDGE}" in said
+    far.edge.inside("ip", "neighbour", "add", "proxy", "203.0.113.9", "dev", "out0")
+    far.lattice("capture", "intent.yaml", "--into", "archive")
+    assert "proxy ARP for 203.0.113.9 on out0" in far.lattice("diff", "intent.yaml", "archive")[1]
 
 
 @pytest.mark.real
