@@ -92,3 +92,21 @@ def management_before_sources(design: Design) -> Iterator[Found]:
 def management_never_reached(design: Design) -> Iterator[Found]:
     """Find entries of management of which earlier ones with another verdict take every packet."""
     yield from never_reached(design, "access")
+
+
+@check(
+    "management-for-nobody",
+    "error",
+    "What no entry matches is dropped: where all entries deny, nobody reaches the device any more.",
+    wrong=_DEVICE + "    management: [{from: sea, deny: true}]",
+    right=_DEVICE + "    management: [{from: sea, deny: true}, {from: office}]",
+)
+def management_for_nobody(design: Design) -> Iterator[Found]:
+    """Find devices whose entries of management all deny."""
+    for device in design.devices:
+        if device.access and all(each.deny for each in device.access):
+            yield Found(
+                device.access[0].place, f"{device.name} management",
+                "all entries deny, so that nobody reaches the device",
+                "Add an entry for those who may, such as `{from: ZONE}` for everybody there.",
+            )  # fmt: skip
