@@ -428,6 +428,23 @@ def test_a_dialect_may_be_like_another_and_says_what_it_is_told_by() -> None:
         read_device("quay", ["iptables"], {"x": four.removesuffix("COMMIT\n")})
 
 
+@pytest.mark.parametrize("name", ["nftables", "ifupdown", "bollard"])
+def test_a_misspelt_key_is_refused_with_the_right_ones(name: str) -> None:
+    """Each key of each table that says how a form is cut, expanded or changed."""
+    path = Path(al.__file__).parent / "dialects" / "catalogue" / f"{name}.toml"
+    text, tried = path.read_text(), 0
+    for table in re.finditer(r"^(?:syntax|expand|change|loading) = \{.*$", text, re.MULTILINE):
+        for key in re.finditer(r"[{,] *([a-z]+) = ", table[0]):
+            at = table.start() + key.end(1)
+            with pytest.raises(
+                DefinitionError, match=f"no key '{key[1]}zz' here; known are|'{key[1]}' is missing"
+            ) as caught:
+                parse_dialect(f"{text[:at]}zz{text[at:]}", path.name, BUILT_IN.text)
+            assert caught.value.line == text.count("\n", 0, at) + 1
+            tried += 1
+    assert tried > 1
+
+
 def test_another_table_does_not_speak_for_the_filter() -> None:
     text = (
         "*mangle\n:FORWARD ACCEPT [1:2]\nCOMMIT\n*filter\n:FORWARD DROP [0:0]\n-A FORWARD -i lan0 -j ACCEPT\nCOMMIT\n"

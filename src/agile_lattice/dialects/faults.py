@@ -13,11 +13,24 @@ import msgspec
 from agile_lattice.dialects.fact_types import FACTS
 
 
-def line_of(text: str, word: str) -> int:
-    """Return the line on which a key is given a value, or a table begins; 0 if there is none."""
+def line_of(text: str, word: str, first: int = 1) -> int:
+    """Return the line on which a key is given a value, or a table begins; 0 if there is none.
+
+    Args:
+        text: The file.
+        word: The key.
+        first: The line from which on it is looked for.
+    """
     key = re.escape(word)
     given = re.compile(rf"""(^|[{{,])\s*["']?{key}["']?\s*=|^\[+(\w+\.)?{key}\]""")
-    return next((n for n, line in enumerate(text.split("\n"), 1) if given.search(line)), 0)
+    return next((n for n, line in enumerate(text.split("\n"), 1) if n >= first and given.search(line)), 0)
+
+
+def _begins(text: str, where: str) -> int:
+    """Return the line on which the table of a list begins in which something stands, such as `.forms[1].syntax`."""
+    listed = re.match(r"\.([\w-]+)\[(\d+)\]", where)
+    heads = [n for n, line in enumerate(text.split("\n"), 1) if listed and line.startswith(f"[[{listed[1]}]]")]
+    return heads[int(listed[2])] if listed and int(listed[2]) < len(heads) else 1
 
 
 def explained(error: str, text: str, whole: type[msgspec.Struct]) -> tuple[int, str]:
@@ -28,20 +41,21 @@ def explained(error: str, text: str, whole: type[msgspec.Struct]) -> tuple[int, 
         text: The file.
         whole: What a file is to be.
     """
-    path = [key for key in re.findall(r"[\w-]+", error.partition(" - at `$")[2]) if not key.isdigit()]
+    where = error.partition(" - at `$")[2]
+    path, first = [key for key in re.findall(r"[\w-]+", where) if not key.isdigit()], _begins(text, where)
     named = re.search(r"field `([^`]+)`", error)
     value = re.search(r"value '([^']*)'", error)
     kinds = list(_kinds_at(whole, path))
     at = path[-1] if path else ""
     if named and "unknown" in error:
-        keys = dict.fromkeys(name for each in kinds for name in _keys(each))
-        return line_of(text, named[1]), f"there is no key {named[1]!r} here; {_known(named[1], keys)}"
+        keys = dict.fromkeys(name for each in kinds if _is_struct(each) for name in _keys(each))
+        return line_of(text, named[1], first), f"there is no key {named[1]!r} here; {_known(named[1], keys)}"
     if named:
-        return line_of(text, at), f"{at or 'the file'}: {named[1]!r} is missing"
+        return line_of(text, at, first), f"{at or 'the file'}: {named[1]!r} is missing"
     if value:
         words = dict.fromkeys(word for each in kinds for word in _words(each, path))
-        return line_of(text, at), f"{at}: there is no {value[1]!r}; {_known(value[1], words)}"
-    return line_of(text, at), f"{at}: {error.partition(' - at ')[0]}"
+        return line_of(text, at, first), f"{at}: there is no {value[1]!r}; {_known(value[1], words)}"
+    return line_of(text, at, first), f"{at}: {error.partition(' - at ')[0]}"
 
 
 def _known(written: str, words: dict[str, None]) -> str:
