@@ -236,7 +236,7 @@ def fate(device: Device, packet: Packet, choice: int = 0) -> object:
     if way == "itself" or any(inside(now.destination, each, packet.family) for each in answered(device, packet.family)):
         access = passages(device.access)
         let = next((each.verdict for each in access if matches(each, now, None)), "drop" if access else "pass")
-        if now.protocol == 58 and 134 <= now.port <= 136:  # neighbour discovery
+        if now.family == 6 and now.protocol == 58 and 134 <= now.port <= 136:  # neighbour discovery
             let = "pass"
         return ("itself", now, beside) if let == "pass" else None
     forwards = device.settings.forwarding4 if packet.family == 4 else device.settings.forwarding6

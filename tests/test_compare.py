@@ -232,12 +232,69 @@ COMMIT
     assert all("-> 203.0.113.2" in each or ":" in each for each in examples), examples
 
 
+# What a list of the device says, in which a line was not understood that could do what the intent wants.
+DOUBTED = {
+    "permits": """
+        chain f { type filter hook forward priority filter; policy drop;
+            ct state established,related accept
+            iifname "lan0" @th,0,8 3 accept
+        }""",
+    "permits, where the rest passes": """
+        chain f { type filter hook forward priority filter; policy accept;
+            iifname "lan0" @th,0,8 3 drop
+        }""",
+    "management": """
+        chain i { type filter hook input priority filter; policy drop;
+            ct state established,related accept
+            iifname "lan0" @th,0,8 3 accept
+        }""",
+    "arrival": """
+        chain a { type nat hook prerouting priority dstnat; policy accept;
+            iifname "wan0" ip daddr 203.0.113.5 @th,0,8 3 dnat ip to 10.40.10.7
+        }""",
+    "departure": """
+        chain d { type nat hook postrouting priority srcnat; policy accept;
+            oifname "wan0" ip saddr 10.40.10.0/24 @th,0,8 3 snat ip to 203.0.113.2
+        }""",
+}
+WANTED = {
+    "permits": "permits: [{name: out, from: lan0}]",
+    "permits, where the rest passes": "permits: [{name: no, from: lan0, deny: true}, {name: rest}]",
+    "management": "management: [{name: all, from: lan0}]",
+    "arrival": "translations: [{name: web, publish: 203.0.113.5, on: 10.40.10.7, facing: wan0}]",
+    "departure": "translations: [{name: out, to: wan0, source: 10.40.10.0/24, source-becomes: {pool: 203.0.113.2}}]",
+}
+
+
+@pytest.mark.parametrize("case", DOUBTED)
+def test_no_packet_is_shown_that_a_line_which_was_not_understood_may_decide(case: str) -> None:
+    text = f"""
+        lattice: 1
+        devices:
+          quay:
+            speaks: [iproute2, nftables]
+            interfaces: {{lan0: {{address: 10.40.10.1/24}}, wan0: {{address: 203.0.113.2/28, answers: [203.0.113.5]}}}}
+            routes: [{{to: default, via: 203.0.113.1}}]
+            {WANTED[case]}
+    """
+    [quay] = al.loads(text).devices
+    texts = {each.file: each.text for each in al.render(quay) if each.dialect == "iproute2"}
+    for rules, known in ((DOUBTED[case], False), (DOUBTED[case].replace("@th,0,8 3 ", "udp dport 9 "), True)):
+        read = al.read("quay", quay.speaks, {**texts, "r.nft": f"table inet f {{{rules}\n}}\n"})
+        found, differences = al.prove(quay, read), al.diff(quay, read)
+        assert bool(read.leftovers) is not known and not found.same
+        assert found.different is known, [each.witness for each in found.shown]
+        witnesses = [each.witness for each in differences.differences if each.witness is not None]
+        assert known or not witnesses
+
+
 def test_a_line_that_dials_is_compared_by_what_speaks_of_it_only() -> None:
     backup = next(each for each in al.load(DEMO.parents[2] / "examples" / "coast").devices if each.name == "backup")
     rendering = al.render(backup)
     texts = {each.file: each.text for each in rendering if each.dialect != "ppp"}
     found = al.diff(backup, al.read("backup", [each for each in backup.speaks if each != "ppp"], texts))
     assert not found.differences and "dial-up" in found.unseen
+    assert not al.prove(backup, al.read("backup", [each for each in backup.speaks if each != "ppp"], texts)).different
 
 
 def test_what_bridges_do_between_their_ports_is_not_proven() -> None:

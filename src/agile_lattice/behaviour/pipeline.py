@@ -196,7 +196,7 @@ class Passing:
     def own(self, header: Header) -> tuple[End, str]:
         """Let what is meant for the device itself in, if it may."""
         rules, tested = self.topology.passages(self.device.name, "access")
-        if rules and matches(DISCOVERY, header, self.arrives):
+        if rules and header.source.family == 6 and matches(DISCOVERY, header, self.arrives):
             self.stages.append(Stage("access", header, header, DISCOVERY.name))
             return "local", f"for {self.device.name} itself (local)"
         for number, rule in enumerate(rules):

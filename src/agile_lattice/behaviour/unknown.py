@@ -46,8 +46,7 @@ class Unknown(msgspec.Struct, frozen=True):
         return self._reason(
             each
             for each in self.doubts
-            if part in each.touches
-            and not (each.ordered and place.line and place.file == each.place.file and place.line < each.place.line)
+            if part in each.touches and not (each.ordered and place.stands_before(each.place))
         )
 
     def _reason(self, doubts: Iterable[Doubt]) -> str:

@@ -288,9 +288,7 @@ class _Pairs:
 def _where(rows: Sequence[Line | Place], place: Place) -> int:
     """Return where a line of the text stands among others: behind the last that stands before it."""
     places = (row if isinstance(row, Place) else row.place for row in rows)
-    return max(
-        (at for at, each in enumerate(places, 1) if each.file == place.file and 0 < each.line < place.line), default=0
-    )
+    return max((at for at, each in enumerate(places, 1) if each.stands_before(place)), default=0)
 
 
 def _counterpart(stage: Listed, line: Line, pairs: _Pairs, number: int) -> Counterpart:

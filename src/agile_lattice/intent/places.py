@@ -22,6 +22,8 @@ class Place(msgspec.Struct, frozen=True, eq=False, gc=False):
         column: Column of a single value, from 1; 0 if unknown.
         width: How many characters wide it is written.
         jumps: Lines of the file whose jumps lead there, the outermost first: a chain may be jumped to from several.
+        last: Whether what is written there holds only where no rule of its list matches, so that it comes behind lines
+            that follow it.
     """
 
     file: str = ""
@@ -30,6 +32,7 @@ class Place(msgspec.Struct, frozen=True, eq=False, gc=False):
     column: int = 0
     width: int = 0
     jumps: tuple[int, ...] = ()
+    last: bool = False
 
     @property
     def told(self) -> str:
@@ -56,6 +59,10 @@ class Place(msgspec.Struct, frozen=True, eq=False, gc=False):
     def is_line_of(self, other: Place) -> bool:
         """Tell whether two values are written on one line of one file."""
         return bool(self.line) and (self.file, self.line) == (other.file, other.line)
+
+    def stands_before(self, other: Place) -> bool:
+        """Tell whether a rule is written, and holds, before another of the same file."""
+        return self.file == other.file and 0 < self.line < other.line and not self.last
 
     def __str__(self) -> str:
         return f"{self.file}:{self.line}" if self.line else self.file

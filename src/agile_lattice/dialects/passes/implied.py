@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from agile_lattice.dialects.passes.families import marked
 from agile_lattice.dialects.passes.matches import Match
 from agile_lattice.dialects.passes.rulesets import Ruleset
-from agile_lattice.dialects.passes.walks import KNOWN, TooMuchError, Walk
+from agile_lattice.dialects.passes.walks import KNOWN, TooMuchError, Walk, at_last
 from agile_lattice.dialects.program_facts import AbsentFact, BaseChainFact
 from agile_lattice.intent.permits import Passage
 
@@ -68,9 +68,9 @@ def _dropped(
         except TooMuchError:
             yield AbsentFact(bases[0].hook, bases[0].place, lets)
             return
-        at_last = [] if done else [Passage(program.verdict(bases[-1]), place=bases[-1].place)]
-        dropped = walk.dropped() or next((each.place for each in at_last if each.verdict == "drop"), None)
+        behind = [] if done else [Passage(program.verdict(bases[-1]), place=at_last(bases[-1]))]
+        dropped = walk.dropped() or next((each.place for each in behind if each.verdict == "drop"), None)
         if dropped is not None:
-            certain = walk.certain(at_last) if state == states[0] else []
+            certain = walk.certain(behind) if state == states[0] else []
             yield AbsentFact(bases[0].hook, dropped, lets, tuple(marked(each, family) for each in certain))
             return

@@ -258,7 +258,8 @@ def _policy_up(facts: Facts) -> Facts:
     for kind in ("permit", "access"):
         members = [fact for fact in facts.get(kind, []) if isinstance(fact, Passage)]
         rules = [fact for fact in members if fact.rank is None]
-        policies = [replace(fact, rank=None) for fact in members if fact.rank is not None]
+        policies = [replace(fact, rank=None, place=replace(fact.place, last=True)) for fact in members
+                    if fact.rank is not None]  # fmt: skip
         # To drop the rest is what a list of permits means, and so is to pass it where there are no rules.
         changed[kind] = [*rules, *(each for each in policies if (each.verdict == "pass") == bool(rules))]
     return {**facts, **changed}

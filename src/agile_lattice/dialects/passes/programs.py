@@ -24,7 +24,7 @@ from agile_lattice.dialects.passes.families import marked, united
 from agile_lattice.dialects.passes.implied import note_answers, note_neighbours, note_replies, once
 from agile_lattice.dialects.passes.matches import Match, image_of, match_of, narrowed, passage_of
 from agile_lattice.dialects.passes.rulesets import Ruleset, chain_of
-from agile_lattice.dialects.passes.walks import TooMuchError, Walk, states_of
+from agile_lattice.dialects.passes.walks import TooMuchError, Walk, at_last, states_of
 from agile_lattice.dialects.program_facts import BaseChainFact
 from agile_lattice.intent.permits import DISCOVERY, Passage
 from agile_lattice.intent.stages import Rule
@@ -125,11 +125,11 @@ def _filtered(program: Ruleset, hook: str, bases: Sequence[BaseChainFact], famil
     walk.settle()
     rules = walk.rules
     if program.verdict(bases[-1]) == "pass":
-        rules.append(Passage(place=bases[-1].place))
+        rules.append(Passage(place=at_last(bases[-1])))
     if hook == "access":
         rules = [each for each in rules if each.verdict == "drop" or not _of_neighbours(each)]
     if not rules:
-        rules.append(Passage("drop", place=bases[0].place))
+        rules.append(Passage("drop", place=at_last(bases[0])))
     for base in bases:
         note_replies(program, base, family)
     if hook == "access" and family == 6:
@@ -150,7 +150,7 @@ def _strays(program: Ruleset, bases: Sequence[BaseChainFact], family: int, other
     walk = Walk(program, bases, family, "invalid", STRAY[family])
     done = walk.follow()
     walk.settle()
-    last = passage_of(program.verdict(bases[-1]), STRAY[family], "", bases[-1].place)
+    last = passage_of(program.verdict(bases[-1]), STRAY[family], "", at_last(bases[-1]))
     found = [*walk.rules, *([] if done else [last])]
     return [] if _told(found, family) == _told([*others, last], family) else found
 

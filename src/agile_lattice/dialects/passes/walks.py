@@ -259,11 +259,16 @@ class Walk:
         """Add what becomes of packets that no step decides about."""
         base = self.bases[self.asked]
         if self.hook in ("permit", "access"):
-            self.decide(StepFact(base.chain, self.program.verdict(base), place=base.place), packets)
+            self.decide(StepFact(base.chain, self.program.verdict(base), place=at_last(base)), packets)
         elif self.several:
             raise Unclear("another chain is asked after it")
         else:
-            self.decide(StepFact(base.chain, "keep", place=base.place), packets)
+            self.decide(StepFact(base.chain, "keep", place=at_last(base)), packets)
+
+
+def at_last(base: BaseChainFact) -> Place:
+    """Return where is written what becomes of packets that no step of a chain decides about."""
+    return replace(base.place, last=True)
 
 
 def states_of(step: StepFact) -> frozenset[str] | None:
