@@ -286,6 +286,13 @@ def test_no_packet_is_shown_that_a_line_which_was_not_understood_may_decide(case
         assert found.different is known, [each.witness for each in found.shown]
         witnesses = [each.witness for each in differences.differences if each.witness is not None]
         assert known or not witnesses
+    # Nor where a route could lead packets elsewhere that are not for the device, or an interface could stop them.
+    plain = f"table inet f {{{DOUBTED[case].replace('@th,0,8 3 ', 'udp dport 9 ')}\n}}\n"
+    [batch] = texts
+    for line, sure in (("route replace 10.9.0.0/16 encap seg6 dev lan0\n", case in ("management", "arrival")),
+                       ("link set dev lan0 xdp obj filter.o\n", False)):  # fmt: skip
+        read = al.read("quay", quay.speaks, {batch: texts[batch] + line, "r.nft": plain})
+        assert len(read.leftovers) == 1 and al.prove(quay, read).different is sure
 
 
 def test_a_line_that_dials_is_compared_by_what_speaks_of_it_only() -> None:
