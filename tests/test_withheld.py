@@ -63,6 +63,13 @@ def test_an_address_more_on_the_interface_that_a_device_is_managed_over_is_withh
         assert any("no ip address 192.0.2.77/32" in each.change for each in mending.mends) != withheld
 
 
+def test_a_description_of_the_interface_that_a_device_is_managed_over_is_changed() -> None:
+    described = MANAGED.replace("address: 10.40.10.1/24}", "address: 10.40.10.1/24, description: Office}")
+    [intent] = loads(described.replace("ROUTES", f"[{', '.join(PLAIN)}]")).devices
+    mending = mend(intent, [("running.conf", BASE)])
+    assert not mending.held and "description Office" in "".join(each.change for each in mending.mends)
+
+
 @pytest.mark.parametrize(("source", "withheld"), [("10.40.0.0/16", False), ('"::/0"', True)])
 def test_who_is_let_in_of_one_family_is_not_let_in_of_the_other(source: str, withheld: bool) -> None:
     [intent] = loads(f"""
