@@ -265,6 +265,19 @@ def test_who_may_not_reach_a_device_and_at_which_of_its_addresses() -> None:
         assert case != "at all of its addresses" or shown == {"10.40.11.1"}
 
 
+@pytest.mark.parametrize("state", ["related", "established"])
+def test_of_replies_nothing_is_shown_that_only_first_packets_meet(state: str) -> None:
+    """Of both states replies have; where only one is dropped, the rules for first packets tell nothing of the other."""
+    other = {"related": "established", "established": "related"}[state]
+    rules = f"chain a {{ {DROP} ct state {state} drop; ct state {other} accept; {FROM_INSIDE}; }}"
+    capture = f"table inet f {{ {rules} }}".replace("; ", ";\n").replace("{ ", "{\n").replace("} ", "}\n")
+    found, _ = claimed(capture, (Permit(arrives=("in0",)),))
+    assert not found.same and any("replies to permitted connections" in each for each in found.incomplete) is (
+        state == "related"
+    )
+    assert any(each.parting.part == "replies" for each in found.shown) is (state == "established")
+
+
 def test_replies_of_a_device_matter_also_where_nothing_is_said_of_management() -> None:
     [device] = loads(ASKED.partition("    management")[0]).devices
     [batch] = [each.text for each in render_device(device) if each.dialect == "iproute2"]

@@ -8,29 +8,18 @@ from itertools import takewhile
 from msgspec.structs import replace
 
 from agile_lattice.checks.design import Design
-from agile_lattice.checks.permits import never_reached, permit_subject
+from agile_lattice.checks.permits import DEVICE, never_reached, permit_subject
 from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Access
-
-_DEVICE = """\
-zones: {sea: {exposure: public}, office: {exposure: own}}
-names: {networks: {admins: []}}
-devices:
-  quay:
-    speaks: [iproute2, nftables]
-    interfaces: {wan0: {zone: sea, address: 203.0.113.2/28}, lan0: {zone: office, address: 10.40.10.1/24}}
-    translations:
-      - {to: sea, source-becomes: interface}
-"""
 
 
 @check(
     "management-open",
     "error",
     "What everybody on a public side can try to log in to, somebody will.",
-    wrong=_DEVICE + "    management: [{service: tcp/22}]",
-    right=_DEVICE
+    wrong=DEVICE + "    management: [{service: tcp/22}]",
+    right=DEVICE
     + "    management: [{from: office, service: tcp/22}, {from: sea, source: 198.51.100.7, service: tcp/22}]",
 )
 def management_open(design: Design) -> Iterator[Found]:
@@ -60,8 +49,8 @@ def _left(device: Device, access: Access) -> tuple[str, ...]:
     "management-before-sources",
     "error",
     "Access that is opened before its list of sources is filled is open to nobody or, on many systems, to everybody.",
-    wrong=_DEVICE + "    management: [{from: sea, source: admins, service: tcp/22}]",
-    right=_DEVICE.replace("admins: []", "admins: [198.51.100.7]")
+    wrong=DEVICE + "    management: [{from: sea, source: admins, service: tcp/22}]",
+    right=DEVICE.replace("admins: []", "admins: [198.51.100.7]")
     + "    management: [{from: sea, source: admins, service: tcp/22}]",
 )
 def management_before_sources(design: Design) -> Iterator[Found]:
@@ -80,11 +69,11 @@ def management_before_sources(design: Design) -> Iterator[Found]:
     "management-never-reached",
     "warning",
     "The first entry that matches decides; one that denies behind another that lets in keeps nobody out.",
-    wrong=_DEVICE
+    wrong=DEVICE
     + """    management:
       - {name: ssh, from: office, service: tcp/22}
       - {name: not-the-kiosk, from: office, source: 10.40.10.66, service: tcp/22, deny: true}""",
-    right=_DEVICE
+    right=DEVICE
     + """    management:
       - {name: not-the-kiosk, from: office, source: 10.40.10.66, service: tcp/22, deny: true}
       - {name: ssh, from: office, service: tcp/22}""",
@@ -98,8 +87,8 @@ def management_never_reached(design: Design) -> Iterator[Found]:
     "management-for-nobody",
     "error",
     "What no entry matches is dropped: where all entries deny, nobody reaches the device any more.",
-    wrong=_DEVICE + "    management: [{from: sea, deny: true}]",
-    right=_DEVICE + "    management: [{from: sea, deny: true}, {from: office}]",
+    wrong=DEVICE + "    management: [{from: sea, deny: true}]",
+    right=DEVICE + "    management: [{from: sea, deny: true}, {from: office}]",
 )
 def management_for_nobody(design: Design) -> Iterator[Found]:
     """Find devices whose entries of management all deny."""

@@ -20,7 +20,7 @@ from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.shadows import Shadow
 from agile_lattice.packets.spans import covers, meet, merged
 
-_DEVICE = """\
+DEVICE = """\
 zones: {sea: {exposure: public}, office: {exposure: own}}
 names: {networks: {admins: []}}
 devices:
@@ -30,7 +30,7 @@ devices:
     translations:
       - {to: sea, source-becomes: interface}
 """
-_PUBLISHED = _DEVICE + "      - {name: web, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11, facing: sea}\n"
+_PUBLISHED = DEVICE + "      - {name: web, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11, facing: sea}\n"
 
 
 def permit_subject(device: Device, one: Permit | Access) -> str:
@@ -80,11 +80,11 @@ def _match(one: Permit) -> tuple[object, ...]:
     "permit-never-reached",
     "warning",
     "The first permit that matches decides; one that earlier ones take everything from says what is not so.",
-    wrong=_DEVICE
+    wrong=DEVICE
     + """    permits:
       - {name: office-out, from: office, to: sea}
       - {name: no-printers, from: office, to: sea, source: 10.40.10.64/26, deny: true}""",
-    right=_DEVICE
+    right=DEVICE
     + """    permits:
       - {name: no-printers, from: office, to: sea, source: 10.40.10.64/26, deny: true}
       - {name: office-out, from: office, to: sea}""",
@@ -123,9 +123,9 @@ def _to_itself(within: Ordered, box: Box) -> Box:
     "private-from-public",
     "warning",
     "From a public side nobody comes with a private source (RFC 1918 section 3), and no answer would get there.",
-    wrong=_DEVICE
+    wrong=DEVICE
     + "      - {name: web, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11, facing: sea, source: 10.9.0.0/16}",
-    right=_DEVICE
+    right=DEVICE
     + "      - {name: web, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11, facing: sea, source: 192.0.2.0/24}",
 )
 def private_from_public(design: Design) -> Iterator[Found]:
@@ -152,11 +152,11 @@ def private_from_public(design: Design) -> Iterator[Found]:
     "permit-repeated",
     "warning",
     "A permit that says what an earlier one says was mostly copied to be changed, and the change forgotten.",
-    wrong=_DEVICE
+    wrong=DEVICE
     + """    permits:
       - {name: tides, from: office, to: sea, destination: 192.0.2.64/27}
       - {name: weather, from: office, to: sea, destination: 192.0.2.64/27}""",
-    right=_DEVICE
+    right=DEVICE
     + """    permits:
       - {name: tides, from: office, to: sea, destination: 192.0.2.64/27}
       - {name: weather, from: office, to: sea, destination: 198.51.100.192/28}""",
@@ -190,7 +190,7 @@ def _by_owner(design: Design, part: Listed) -> list[list[tuple[Ordered, Member, 
     "warning",
     "From a public side private addresses cannot be reached but by a translation: the permit is left over, or the"
     " translation forgotten.",
-    wrong=_DEVICE + "    permits: [{from: sea, to: office, destination: 10.40.10.11, service: tcp/443}]",
+    wrong=DEVICE + "    permits: [{from: sea, to: office, destination: 10.40.10.11, service: tcp/443}]",
     right=_PUBLISHED + "    permits: [{from: sea, to: office, destination: 10.40.10.11, service: tcp/443}]",
 )
 def permit_without_translation(design: Design) -> Iterator[Found]:
@@ -214,8 +214,8 @@ def permit_without_translation(design: Design) -> Iterator[Found]:
     "any-to-any",
     "warning",
     "A permit for everything from the public side is no permit but an open door.",
-    wrong=_DEVICE + "    permits: [{from: sea}]",
-    right=_DEVICE + "    permits: [{from: office, to: sea}]",
+    wrong=DEVICE + "    permits: [{from: sea}]",
+    right=DEVICE + "    permits: [{from: office, to: sea}]",
 )
 def any_to_any(design: Design) -> Iterator[Found]:
     """Find permits, from a public side or from anywhere, that name neither source, destination nor service."""

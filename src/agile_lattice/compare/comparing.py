@@ -178,7 +178,7 @@ def _absent(one: Absent, there: Device) -> Gap:
     note = f"the rules{rest} are asked about {LET[one.lets]}, and may drop them"
     subject = f"{LET[one.lets]} in {'management' if one.section == 'access' else one.section}"
     return Gap(
-        Difference("missing", one.section, subject, "may-change-traffic", note=note, device=one.place), None, one, True
+        Difference("missing", one.section, subject, "may-change-traffic", note=note, device=one.place), None, one
     )
 
 

@@ -45,10 +45,8 @@ def _judged(sides: Sides, gap: Gap) -> Difference:
     if one.effect == "description-only" or (one.effect == "no-effect" and not sides.unknown.doubts):
         return one
     if isinstance(gap.found, Absent):
-        answered = reply_dropped(sides, gap.found)
-        if answered.witness is not None:
-            return replace(one, effect="changes-traffic", witness=answered.witness)
-        return one if answered.unknown else replace(one, effect="no-effect", note=PROVEN)
+        witness = reply_dropped(sides, gap.found)
+        return replace(one, effect="changes-traffic", witness=witness) if witness is not None else one
     found = sides.ask(questions_of(sides, gap), lambda walks: _has_to_do_with(sides, gap, walks))
     if found.witness is not None:
         return replace(one, effect="changes-traffic", witness=found.witness)

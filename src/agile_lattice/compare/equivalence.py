@@ -21,6 +21,7 @@ from agile_lattice.compare.replies import matters, reply_dropped
 from agile_lattice.compare.search_space import question_about
 from agile_lattice.compare.witnesses import Sides, Walks
 from agile_lattice.dialects.assembly import Capture
+from agile_lattice.dialects.reading.absent import LET
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.intent.model import Device, Section
 
@@ -112,11 +113,12 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     for each in capture.absent:
         if not matters(each, intent, there):
             continue
-        answered = reply_dropped(sides, each)
-        if answered.witness is not None:
-            shown.append(Shown(Parting("replies", "permitted", "checked like any other packet"), answered.witness))
-        elif answered.unknown:
-            incomplete.append(answered.unknown)
+        witness = reply_dropped(sides, each)
+        if witness is not None:
+            shown.append(Shown(Parting("replies", "permitted", "checked like any other packet"), witness))
+        else:
+            where = "management" if each.section == "access" else "permits"
+            incomplete.append(f"in {where} {LET[each.lets]} may be dropped ({each.place})")
     return replace(found, shown=tuple(shown), incomplete=tuple(incomplete))
 
 

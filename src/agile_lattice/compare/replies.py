@@ -11,13 +11,12 @@ from agile_lattice.behaviour.flows import Header, matches
 from agile_lattice.behaviour.matching import PROTOCOL, Space
 from agile_lattice.behaviour.unknown import Unknown
 from agile_lattice.compare.differences import Witness
-from agile_lattice.compare.witnesses import FAMILIES, Answered, Sides
-from agile_lattice.dialects.passes.families import ANYONE, EVERYBODY
-from agile_lattice.dialects.reading.absent import LET, Absent
+from agile_lattice.compare.witnesses import FAMILIES, Sides
+from agile_lattice.dialects.passes.families import EVERYBODY
+from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.intent.learned import families_learned
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Passage, passages
-from agile_lattice.intent.stages import named_families
 from agile_lattice.packets.boxes import Box, Undecided
 
 MOST_WAYS = 100  # of treating packets, whose replies are looked at
@@ -35,33 +34,25 @@ def _has_ipv6(device: Device) -> bool:
     )  # fmt: skip
 
 
-def reply_dropped(sides: Sides, absent: Absent) -> Answered:
-    """Find out whether there is a packet that the device lets pass, and whose reply it drops.
+def reply_dropped(sides: Sides, absent: Absent) -> Witness | None:
+    """Find a packet that the device lets pass, and whose reply it drops.
 
     Args:
         sides: The device as it should be and as it is.
         absent: What it does not let pass.
 
     Returns:
-        The packet, or why it is not known whether there is one. Replies to what the device itself sends are not looked
-        for.
+        The packet; `None` if none was found. Replies to what the device itself sends are not looked for.
     """
-    where = "management" if absent.section == "access" else "permits"
-    unknown = f"in {where} {LET[absent.lets]} may be dropped ({absent.place})"
     if absent.section != "permits" or absent.lets != "replies":
-        return Answered(None, unknown)
+        return None
     refused = () if absent.rest.line else (Passage("drop"),)
-    rules = absent.rules or (*passages(sides.devices[1].permits), *refused)
-    proven = bool(absent.rules) and _of_all(absent.rules)
+    rules = absent.rules if absent.rules is not None else (*passages(sides.devices[1].permits), *refused)
     for family in FAMILIES:
         space = sides.space(family)
         answered = [_answered_by(each, space) for each in rules if each.verdict == "drop" and space.speaks(each)]
         try:
-            for each in islice(sides.passing(family, answered), MOST_WAYS):
-                proven = False
-                if isinstance(each, str):
-                    continue
-                name, header, found = each
+            for name, header, found in islice(sides.passing(family, answered), MOST_WAYS):
                 visit = found.visits[-1]
                 seen = next((each.before for each in visit.stages if each.stage == "permits"), None)
                 if seen is None or not visit.leaves:
@@ -70,18 +61,10 @@ def reply_dropped(sides: Sides, absent: Absent) -> Answered:
                 if reason:
                     reply = f"its reply {seen.answer}"
                     told = f"it passes, and so does {reply}", f"it passes, and {reply} {reason}"
-                    return Answered(Witness(name, header, *told))
+                    return Witness(name, header, *told)
         except Undecided:
-            proven = False
-    return Answered(None, "" if proven else unknown)
-
-
-def _of_all(rules: Sequence[Passage]) -> bool:
-    """Tell whether rules say of every reply what becomes of it, of the families that they are about."""
-    return all(
-        any(replace(each, verdict="pass", name="") == Passage(source=ANYONE[family]) for each in rules)
-        for family in {family for each in rules for family in named_families(each)}
-    )
+            continue
+    return None
 
 
 def _dropped(

@@ -165,15 +165,12 @@ class Sides:
             for _ in treated_apart(self.treating(family, choice), [box], Budget(MOST_WORK))
         )
 
-    def passing(self, family: int, inside: Iterable[Box]) -> Iterator[tuple[str, Header, Walk] | str]:
+    def passing(self, family: int, inside: Iterable[Box]) -> Iterator[tuple[str, Header, Walk]]:
         """Yield packets that the device as it is forwards, each with its walk: one for each way of treating them.
 
         Args:
             family: 4 or 6.
             inside: What they are behind destination NAT.
-
-        Yields:
-            A packet, or why it is not known whether some are forwarded.
         """
         everything = self.sendable(family)
         if everything is None:
@@ -184,9 +181,7 @@ class Sides:
         for look in (likely(boxes, sides), boxes):
             for box in look:
                 for part, treatment in sides[1].parts(box, budget):
-                    if treatment.unknown:
-                        yield treatment.unknown
-                    elif treatment.end is not None:
+                    if treatment.end is not None and not treatment.unknown:
                         point = chosen(part, sides)
                         name, header = self.space(family).names[point[ARRIVES]], _header(family, point)
                         yield name, header, walk(self.topologies()[1], header, self.name, name)

@@ -39,7 +39,7 @@ def note_neighbours(program: Ruleset, bases: Sequence[BaseChainFact]) -> None:
 
 
 def note_answers(program: Ruleset) -> None:
-    """Note that the replies of the device itself may be dropped on their way out."""
+    """Note that the replies of the device itself may be dropped as they leave it."""
     for base in program.bases:
         if base.hook == "output":
             for family in (4, 6) if base.family == 0 else (base.family,):

@@ -33,14 +33,14 @@ class Absent(msgspec.Struct, frozen=True):
             `neighbours`.
         place: Where the list is.
         rest: From where on they pass, if rules stand before that which may drop them; nowhere if they never do.
-        rules: What becomes of them for certain, if the list does with them what it does not do with other packets.
+        rules: What becomes of them for certain, the first that matches; `None` if it is what becomes of other packets.
     """
 
     section: Section
     lets: str
     place: Place = NOWHERE
     rest: Place = NOWHERE
-    rules: tuple[Passage, ...] = ()
+    rules: tuple[Passage, ...] | None = None
 
 
 def absent_of(form: Form, facts: Facts, seen: Mapping[int, Place]) -> Iterator[Absent]:
