@@ -71,15 +71,22 @@ def fuzz(count: int, seed: int) -> tuple[Counter[str], list[str]]:
     for _ in range(count):
         sort, name, text = chance.choice(corpus)
         spoiled = spoilt(text, chance)
-        start = time.process_time()
         try:
-            counts[f"{sort} {answer(sort, name, spoiled)}"] += 1
+            took, what = timed(sort, name, spoiled)
+            counts[f"{sort} {what}"] += 1
+            allowed = SECONDS * (1 + len(spoiled) / 2**20)
+            if took > allowed and (again := timed(sort, name, spoiled)[0]) > allowed:  # twice: the machine may be busy
+                wrong.append(f"{sort} {name}: {again:.1f} s for {len(spoiled)} characters\n{spoiled!r}")
         except Exception:
             wrong.append(f"{sort} {name}: {traceback.format_exc()[-600:]}\n{spoiled!r}")
-        took = time.process_time() - start
-        if took > SECONDS * (1 + len(spoiled) / 2**20):
-            wrong.append(f"{sort} {name}: {took:.1f} s for {len(spoiled)} characters\n{spoiled!r}")
     return counts, wrong
+
+
+def timed(sort: str, name: str, text: str) -> tuple[float, str]:
+    """Return the CPU time in seconds that an answer took, and what it was."""
+    start = time.process_time()
+    what = answer(sort, name, text)
+    return time.process_time() - start, what
 
 
 if __name__ == "__main__":

@@ -6,6 +6,7 @@ else field by field, as the library has it.
 
 from __future__ import annotations
 
+from inspect import cleandoc
 from typing import Any
 
 import msgspec
@@ -48,10 +49,14 @@ _OTHER: dict[type, dict[str, Any]] = {
 
 
 def _whole(part: dict[str, Any]) -> dict[str, Any]:
-    """Say of a record that all its fields are printed, and nothing else."""
+    """Say of a record that all its fields are printed, and nothing else.
+
+    The indentation of a docstring goes: some versions of msgspec keep it and some do not.
+    """
     fields = {name: {key: each for key, each in shape.items() if key != "default"} for name, shape in
               part["properties"].items()}  # fmt: skip
-    return {**part, "properties": fields, "required": list(fields), "additionalProperties": False}
+    told = {"description": cleandoc(part["description"])} if "description" in part else {}
+    return {**part, **told, "properties": fields, "required": list(fields), "additionalProperties": False}
 
 
 def json_schema(document: str, printed: Any) -> dict[str, Any]:
