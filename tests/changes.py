@@ -102,7 +102,7 @@ TYPED: list[tuple[str, dict[str, str], str, str, str]] = [
                 chain PREROUTING {
                     type nat hook prerouting priority dstnat; policy accept;
                     iifname "wan0" ip daddr 203.0.113.3 tcp dport 443 dnat to 10.40.10.3 comment "web" # handle 3
-                    tcp dport 25 redirect to :2525 # handle 4
+                    tcp dport 25 redirect to :2525-2530 # handle 4
                 }
                 chain POSTROUTING {
                     type nat hook postrouting priority srcnat; policy accept;
@@ -125,7 +125,7 @@ TYPED: list[tuple[str, dict[str, str], str, str, str]] = [
         """
         flush chain ip nat PREROUTING
         add rule ip nat PREROUTING iifname "wan0" ip daddr 203.0.113.3 tcp dport 443 dnat to 10.40.10.3 comment "web"
-        add rule ip nat PREROUTING tcp dport 25 redirect to :2525
+        add rule ip nat PREROUTING tcp dport 25 redirect to :2525-2530
         """,
     ),
     (
@@ -374,7 +374,7 @@ EDITED: list[tuple[str, str, str, str]] = [
         *nat
         :PREROUTING ACCEPT [0:0]
         -A PREROUTING -d 203.0.113.3/32 -i wan0 -p tcp -m tcp --dport 443 -m comment --comment web -j DNAT --to-destination 10.40.10.3
-        -A PREROUTING -i wan0 -p tcp -m tcp --dport 22 -j REDIRECT --to-ports 2222
+        -A PREROUTING -i wan0 -p tcp -m tcp --dport 22 -j REDIRECT --to-ports 2222-2230
         -A POSTROUTING -o wan0 -m comment --comment out -j MASQUERADE
         COMMIT
         """,
@@ -389,7 +389,7 @@ EDITED: list[tuple[str, str, str, str]] = [
         *nat
         :PREROUTING ACCEPT [0:0]
         -A PREROUTING -d 203.0.113.3/32 -i wan0 -p tcp -m tcp --dport 443 -m comment --comment web -j DNAT --to-destination 10.40.10.3
-        -A PREROUTING -i wan0 -p tcp -m tcp --dport 22 -j REDIRECT --to-ports 2222
+        -A PREROUTING -i wan0 -p tcp -m tcp --dport 22 -j REDIRECT --to-ports 2222-2230
         -A POSTROUTING -s 10.40.10.0/24 -o wan0 -m comment --comment "out" -j MASQUERADE
         COMMIT
         """,

@@ -359,11 +359,12 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
           - {exempt: true, service: icmp, at: departure}
           - {name: both ways, static: 203.0.113.6, on: 10.40.10.8}
           - {publish: 203.0.113.7, service: udp/5000, on: 10.40.10.9, internal-port: 53}
+          - {intercept: true, service: tcp/25, port: 2525}
           - {to: wan0, source: [0.0.0.0-9.255.255.255, 11.0.0.0-255.255.255.255], source-becomes: interface}
           - {to: wan0, source: [10.40.10.0/24, 10.41.0.0-10.41.0.9], source-becomes: {pool: 203.0.113.8-203.0.113.11}}
           - {to: wan0, source: 10.40.11.0/24, source-becomes: {pool: 203.0.113.9}}
         """,
-        [13, 14],
+        [13],
     ),
     (
         "iproute2",
@@ -821,6 +822,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         translations:
           - {name: web, publish: 203.0.113.3, service: tcp/443, on: 10.40.10.3, internal-port: 8443, facing: wan0}
           - {name: two doors, publish: 203.0.113.4, service: [tcp/80, tcp/8000-8010], on: 10.40.10.4, facing: wan0}
+          - {intercept: true, from: wan0, service: tcp/22, port: 2222}
           - {name: out, to: wan0, source: 10.40.10.0/24, source-becomes: {pool: 203.0.113.8-203.0.113.11}}
           - {to: wan0, source-becomes: interface}
         permits:
@@ -832,7 +834,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
           - {name: admin, from: lan0, source: 10.40.99.0/24, service: tcp/22}
           - {source: "::/0"}
         """,
-        [9],
+        [],
     ),
     (
         "ip6tables iptables",

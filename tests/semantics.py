@@ -27,6 +27,7 @@ ODD = [ip_network(each) for each in (
 )]  # fmt: skip
 BITS = {4: 32, 6: 128}
 NOWHERE = ("", None)
+NOBODY = -1
 
 
 class Packet(NamedTuple):
@@ -138,6 +139,12 @@ def _changed(device: Device, rule: Rule, packet: Packet, leaves: str | None, nex
     if rule.verdict == "keep":
         return packet, None
     field = "destination" if rule.stage == "arrival" else "source"
+    if rule.verdict == "ingress":
+        port = device.interface(packet.arrives)
+        assert port is not None
+        own = [a for a in port.addresses if a.family == packet.family and not a.address.is_link_local]
+        packet = packet._replace(destination=own[0].value if own else NOBODY)
+        return (packet if rule.to_port is None else packet._replace(port=rule.to_port)), None
     if rule.verdict == "egress":
         port = device.interface(leaves or "")
         assert port is not None
@@ -225,6 +232,8 @@ def fate(device: Device, packet: Packet, choice: int = 0) -> object:
     port = device.interface(packet.arrives)
     assert port is not None
     now, beside = rewritten(device, "arrival", packet, None)
+    if now.destination == NOBODY:
+        return None  # taken by an interface that has no address
     mode = device.settings.reverse_path
     if packet.family == 4 and mode in ("strict", "loose"):
         back = look_up(device, port.instance, 4, packet.source)

@@ -13,7 +13,7 @@ from agile_lattice.intent.model import HELPED_OVER, Device, Helped, Helper, Host
 from agile_lattice.intent.permits import Access, Permit
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import Service, union_of_services
-from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation
+from agile_lattice.intent.translations import Dynamic, Exempt, Intercept, Publish, Static, Translation
 from agile_lattice.packets.spans import merged
 
 HOSTS = st.builds(
@@ -117,7 +117,7 @@ def translations(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[s
     side = sides if names else st.none()
     name = draw(st.just("") | st.sampled_from(["a", "b", "c"]) | remarks)
     maybe_set, maybe_services = st.none() | address_sets(), st.none() | services()
-    match draw(st.sampled_from(["exempt", "dynamic", "static", "publish"])):
+    match draw(st.sampled_from(["exempt", "dynamic", "static", "publish", "publish", "intercept"])):
         case "exempt":
             leaves = draw(side)
             at = "departure" if leaves else draw(st.sampled_from(["both", "arrival", "departure"]))
@@ -131,10 +131,12 @@ def translations(draw: st.DrawFn, names: list[str], remarks: st.SearchStrategy[s
             length = draw(st.sampled_from([32, 32, 28] if family == 4 else [48, 64, 128]))
             ends = (Prefix(family, each.value, length).network for each in (external, internal))
             return Static(*ends, name, draw(side))
-        case _:
+        case kind:
             offered = draw(maybe_services)
             ported = offered is not None and all(each.has_ports for each in offered)
             port = draw(st.none() | st.integers(1, 65535)) if ported else None
+            if kind == "intercept":
+                return Intercept(name, draw(side), draw(maybe_set), draw(maybe_set), offered, port)
             single = addresses(4).map(AddressSet.of)
             shown = draw(single | single | address_sets() | st.sampled_from(["interface", "device"]))
             internal = draw(addresses(4))

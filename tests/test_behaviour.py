@@ -389,3 +389,35 @@ def test_a_witness_is_a_packet_that_somebody_sends_and_what_becomes_of_it(
     [one] = al.diff(intent, al.read("quay", intent.speaks, texts)).differences
     assert (one.witness and (one.witness.intent, one.witness.device)) == words
     assert one.effect == ("changes-traffic" if words else "no-effect")
+
+
+TAKING = """
+lattice: 1
+devices:
+  quay:
+    speaks: [iproute2, nftables]
+    interfaces:
+      lan0: {address: [10.40.10.1/24, 10.40.11.1/24]}
+      bare0: {}
+      wan0: {address: 203.0.113.2/28}
+    routes: [{to: default, via: 203.0.113.1}, {to: 10.40.12.0/24, interface: bare0}]
+    translations:
+      - {name: web-proxy, intercept: true, from: [lan0, bare0], service: tcp/80, port: 3128}
+"""
+
+
+@pytest.mark.parametrize(
+    ("arrives", "source", "port", "end"),
+    [
+        ("lan0", "10.40.11.7", 80, ("local", "10.40.10.1", 3128)),
+        ("lan0", "10.40.11.7", 81, ("forwarded", "198.51.100.9", 81)),
+        ("wan0", "192.0.2.7", 80, ("forwarded", "198.51.100.9", 80)),
+        ("bare0", "10.40.12.7", 80, ("discarded", "<the address that bare0 lacks>", 3128)),
+    ],
+)
+def test_what_a_device_takes_for_itself_comes_to_the_first_address_of_the_interface(
+    arrives: str, source: str, port: int, end: tuple[str, str, int]
+) -> None:
+    found = al.walk(al.loads(TAKING), source, "198.51.100.9", f"tcp/{port}", at=f"quay:{arrives}")
+    last = found.visits[-1].after
+    assert (found.end, str(last.destination), last.port) == end

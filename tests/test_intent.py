@@ -18,7 +18,7 @@ from agile_lattice.intent.normal import normal, normal_routes
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import Service
 from agile_lattice.intent.stages import Rule, Stage, overlap, split
-from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Reserved, Static, Translation, Twice
+from agile_lattice.intent.translations import Dynamic, Exempt, Intercept, Publish, Reserved, Static, Translation, Twice
 from agile_lattice.packets.order import longest_run
 from agile_lattice.packets.spans import Spans, aligned_blocks, covers, meet, merged, minus, size
 
@@ -122,6 +122,7 @@ RULES = st.lists(
         lambda ends: st.builds(Static, st.just(ends[0]), st.just(ends[1]), NAME, SIDE, DIRECTION, DNS, INSIDE)
     )
     | st.builds(Publish, HOST.map(AddressSet.of), HOST, NAME, SIDE, SOME, SERVICES, st.none(), DNS, INSIDE)
+    | st.builds(Intercept, NAME, SIDE, SOME, SOME, SERVICES)
     | st.builds(Twice, HOST, HOST, NAME, SIDE, SIDE, SOME, SERVICES, POOL),
     max_size=6,
 )

@@ -89,6 +89,8 @@ KEYS: dict[str, list[tuple[tuple[str, ...], Any]]] = {
     "translation.destination-becomes": [(("translations",), {"from": "lan0", "to": "wan0",
                                                              "destination": "192.0.2.1", "destination-becomes":
                                                              "198.51.100.1", "source-becomes": "interface"})],
+    "translation.intercept": [(("translations",), {"intercept": True, "from": "lan0", "service": "tcp/80",
+                                                   "port": 3128})],
     "pool.pool": [(("translations",), {"to": "wan0", "source": "10.40.12.0/24",
                                        "source-becomes": {"pool": "203.0.113.10-203.0.113.11"}})],
     "pool.ports": [(("translations",), {"to": "wan0", "source": "10.40.13.0/24",
@@ -114,7 +116,7 @@ COVERED = {  # by an entry of another name
     "translation.internal-port": "translation.publish", "translation.facing": "translation.publish",
     "translation.service": "translation.publish", "translation.source": "translation.to",
     "translation.from": "translation.to", "translation.destination": "translation.to",
-    "translation.at": "translation.exempt",
+    "translation.at": "translation.exempt", "translation.port": "translation.intercept",
 }  # fmt: skip
 SHAPES: dict[str, type[BaseModel]] = {
     "device": DeviceShape, "settings": SettingsShape, "interface": InterfaceShape, "address": AddressShape,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import cached_property
+from typing import Literal
 
 from msgspec.structs import replace
 
@@ -15,12 +16,14 @@ from agile_lattice.intent.answering import answers_for
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.learned import with_learned
 from agile_lattice.intent.model import Answer, Block, Device, Exposure, Host, Network
-from agile_lattice.intent.permits import Permit
+from agile_lattice.intent.permits import passages
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import Rule, split
 from agile_lattice.intent.translations import Translation
 from agile_lattice.packets.boxes import Box, overlap, remainder
+
+Passing = Literal["permits", "access"]
 
 
 class Design:
@@ -39,7 +42,7 @@ class Design:
         self._departures: dict[str, list[Rule]] = {}
         self._spaces: dict[str, Space] = {}
         self._links: dict[tuple[str, Address], list[tuple[Interface, Prefix]]] = {}
-        self._permits: dict[str, list[tuple[Permit, list[Box]]]] = {}
+        self._deciding: dict[tuple[str, str], list[tuple[bool, list[Box]]]] = {}
         self._interfaces: dict[str, dict[str, Interface]] = {}
 
     def rules(self, device: Device) -> list[tuple[Translation, list[Rule]]]:
@@ -75,27 +78,31 @@ class Design:
         """The lists of rules of all devices, with what earlier rules do to later ones."""
         return ordered(self.devices)
 
-    def permits(self, device: Device) -> list[tuple[Permit, list[Box]]]:
-        """Return the permits of a device, each with what it matches."""
-        if device.name not in self._permits:
-            space = self.space(device)
-            self._permits[device.name] = [(each, space.of_permit(each)) for each in device.permits]
-        return self._permits[device.name]
+    def deciding(self, device: Device, part: Passing) -> list[tuple[bool, list[Box]]]:
+        """Return the permits of a device, or its entries of management: whether each denies, and what it matches."""
+        if (device.name, part) not in self._deciding:
+            space, entries = self.space(device), device.permits if part == "permits" else device.access
+            self._deciding[device.name, part] = [
+                (each.deny, [space.of_rule(rule) for rule in passages([each]) if space.speaks(rule)])
+                for each in entries
+            ]
+        return self._deciding[device.name, part]
 
-    def lets_pass(self, device: Device, box: Box) -> Box | None:
-        """Return some of these packets that the permits let through; None if there are none.
+    def lets_pass(self, device: Device, box: Box, part: Passing = "permits") -> Box | None:
+        """Return some of these packets that the permits, or the entries of management, let in; None if there are none.
 
         Raises:
             Undecided: If that takes too much work.
         """
-        if not device.permits:
+        entries = self.deciding(device, part)
+        if not entries:
             return box
         left = [box]
-        for permit, boxes in self.permits(device):
+        for deny, boxes in entries:
             common = next((both for each in left for its in boxes if (both := overlap(each, its)) is not None), None)
             if common is None:
                 continue
-            if not permit.deny:
+            if not deny:
                 return common
             left = remainder(left, boxes)
         return None

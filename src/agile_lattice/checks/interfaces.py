@@ -10,7 +10,7 @@ from agile_lattice.intent.addresses import Address, Prefix, is_stand_in
 from agile_lattice.intent.interfaces import UNTAGGED, Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place
-from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation
+from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, Twice
 
 
 @check(
@@ -213,7 +213,6 @@ def _external_end(one: Translation) -> tuple[Address | None, tuple[str, ...] | N
         return next(iter(known), None), one.facing, one.place.at("publish")
     if isinstance(one, Static):
         return one.external.address, one.facing, one.place.at("static")
-    if isinstance(one, Exempt) or one.pool is None:
+    if not isinstance(one, Dynamic | Twice) or one.pool is None:
         return None, None, one.place
-    assert isinstance(one, Dynamic) or one.pool is not None
     return Address(4, one.pool.spans[0][0]), one.leaves, one.place.at("source-becomes", "pool")

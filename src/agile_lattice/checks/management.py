@@ -8,10 +8,11 @@ from itertools import takewhile
 from msgspec.structs import replace
 
 from agile_lattice.checks.design import Design
-from agile_lattice.checks.permits import DEVICE, never_reached, permit_subject
+from agile_lattice.checks.permits import DEVICE, for_itself, never_reached, permit_subject
 from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.model import Device
-from agile_lattice.intent.permits import Access
+from agile_lattice.intent.permits import Access, derived_permits
+from agile_lattice.intent.places import Place
 
 
 @check(
@@ -43,6 +44,32 @@ def _left(device: Device, access: Access) -> tuple[str, ...]:
         each for each in before if each.deny and replace(each, arrives=None).covers(replace(access, arrives=None))
     ]
     return tuple(name for name in names if not any(each.arrives is None or name in each.arrives for each in denied))
+
+
+@check(
+    "taken-and-kept-out",
+    "error",
+    "What a device takes for itself still has to get past its own `management`; what does not is dropped.",
+    wrong=DEVICE
+    + """      - {name: web-proxy, intercept: true, from: office, service: tcp/80, port: 3128}
+    management: [{from: office, service: tcp/22}]""",
+    right=DEVICE
+    + """      - {name: web-proxy, intercept: true, from: office, service: tcp/80, port: 3128}
+    management: [{from: office, service: [tcp/22, tcp/3128]}]""",
+)
+def taken_and_kept_out(design: Design) -> Iterator[Found]:
+    """Find what is intercepted, or published on the device itself, and not let in."""
+    for device in design.devices:
+        space, told = design.space(device), set[Place]()  # once, of however many interfaces
+        for needed in derived_permits(device.translations):
+            boxes = space.of_permit(needed) if for_itself(design, device, needed) else []
+            if boxes and needed.place not in told and not any(design.lets_pass(device, box, "access") for box in boxes):
+                told.add(needed.place)
+                yield Found(
+                    needed.place, f"{device.name} translation {needed.name}".rstrip(),
+                    f"`management` lets nothing of it in, such as {space.example(boxes[0])}",
+                    "Add an entry to `management` for its sources, at the port on which the device takes them.",
+                )  # fmt: skip
 
 
 @check(

@@ -54,7 +54,7 @@ def published_not_permitted(design: Design) -> Iterator[Found]:
         # Where nothing is denied, a permit of the very same match lets all of it pass.
         plain = set() if any(each.deny for each in device.permits) else {_match(each) for each in device.permits}
         for needed in derived_permits(device.translations):
-            if _match(needed) in plain:
+            if _match(needed) in plain or for_itself(design, device, needed):
                 continue
             wanted = [_way_taken(design, device, needed, box) for box in space.of_permit(needed)]
             if wanted and not any(design.lets_pass(device, box) for box in wanted):
@@ -63,6 +63,12 @@ def published_not_permitted(design: Design) -> Iterator[Found]:
                     f"the permits let nothing of it through, such as {space.example(wanted[0])}",
                     "Add `{derive: translations}` to the permits, or a permit for its real address and port.",
                 )  # fmt: skip
+
+
+def for_itself(design: Design, device: Device, needed: Permit) -> bool:
+    """Tell whether what a translation needs is for an address of the device: then management decides about it."""
+    only = needed.destination.single if needed.destination is not None else None
+    return only is not None and design.holder(device, only) is not None
 
 
 def _way_taken(design: Design, device: Device, needed: Permit, box: Box) -> Box:

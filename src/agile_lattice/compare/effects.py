@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from typing import get_args
 
 from msgspec.structs import replace
 
@@ -15,9 +16,9 @@ from agile_lattice.compare.witnesses import Sides, Walks
 from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.intent.permits import Access, Permit
 from agile_lattice.intent.routes import Route
-from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Twice
+from agile_lattice.intent.translations import Translation
 
-RULES = (Route, Permit, Access, Exempt, Dynamic, Static, Publish, Twice)
+RULES = (Route, Permit, Access, *get_args(Translation))
 PROVEN = "proven for every packet"
 BESIDE = "not decided: packets it could affect are treated differently, possibly for another reason"
 WHILE_UP = f"{PROVEN}, while all interfaces are up"

@@ -12,7 +12,7 @@ from agile_lattice.compare.differences import Difference, Field, Gap, effect_of,
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.permits import Access, Passage, Permit, passages
 from agile_lattice.intent.stages import Rule, family_of, named_families, overlap, split
-from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, described
+from agile_lattice.intent.translations import Dynamic, Intercept, Publish, Static, Translation, described
 from agile_lattice.notation.plain import access_data, permit_data, translation_data
 from agile_lattice.packets.order import longest_run
 
@@ -82,6 +82,8 @@ def _purpose(one: Translation) -> object:
         return type(one), one.external, getattr(one, "services", None)
     if isinstance(one, Dynamic):
         return type(one), one.arrives, one.leaves, one.source
+    if isinstance(one, Intercept):
+        return type(one), one.arrives, one.source, one.destination, one.services
     return type(one), one.arrives, one.leaves, one.source, one.destination
 
 

@@ -75,9 +75,9 @@ class StepFact(msgspec.Struct, frozen=True):
     """One step of a chain: what it matches, and what happens then.
 
     Attributes:
-        verdict: What becomes of a packet: `pass`, `drop`; `keep` it as it is, `rewrite`, `shift` or `egress`, as in
-            `stages.Rule`; `jump` to `target` and come back, `goto` it for good; `return` to where this chain was jumped
-            to; or `next`.
+        verdict: What becomes of a packet: `pass`, `drop`; `keep` it as it is, `rewrite`, `shift`, `egress` or
+            `ingress`, as in `stages.Rule`; `jump` to `target` and come back, `goto` it for good; `return` to where this
+            chain was jumped to; or `next`.
         family: 4 or 6; 0 for both.
         arrives, leaves: Interfaces: `!lan0` is any other one, `eth*` any whose name begins so.
         source, destination: Addresses, or the name of a set of them; `!hosts` is all others.
@@ -92,7 +92,9 @@ class StepFact(msgspec.Struct, frozen=True):
     """
 
     chain: str
-    verdict: Literal["pass", "drop", "keep", "rewrite", "shift", "egress", "jump", "goto", "return", "next"] = "next"
+    verdict: Literal[
+        "pass", "drop", "keep", "rewrite", "shift", "egress", "ingress", "jump", "goto", "return", "next"
+    ] = "next"
     table: str = ""
     family: int = 0
     target: str = ""

@@ -36,7 +36,7 @@ MEANINGS: Mapping[str, str] = {
     "ports": "Destination ports, or types of ICMP; all if nothing is said.",
     "verdict": "What becomes of a packet that matches.",
     "rule.verdict": "Leave the packet as it is, rewrite it to `to`, shift it by the offset between what matched and "
-    "`to`, or rewrite it to the address of the egress interface.",
+    "`to`, or rewrite it to the address of the egress interface, or of the ingress interface.",
     "rank": "Its place, where order is written as a number; else the order is that of the list.",
     "to_port": "The new destination port; it is kept if nothing is said.",
     "port_use": "Whether several hosts share an address by their ports, or ports are kept.",

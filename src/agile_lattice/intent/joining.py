@@ -18,7 +18,16 @@ import msgspec
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.services import PORT_PROTOCOLS, Service, Services, union_of_services
 from agile_lattice.intent.stages import Rule, Stage, family_of
-from agile_lattice.intent.translations import Direction, Dynamic, Exempt, Moment, Publish, Static, Translation
+from agile_lattice.intent.translations import (
+    Direction,
+    Dynamic,
+    Exempt,
+    Intercept,
+    Moment,
+    Publish,
+    Static,
+    Translation,
+)
 from agile_lattice.packets.order import longest_run
 
 
@@ -57,7 +66,7 @@ def join(rules: Iterable[Rule]) -> tuple[tuple[Translation, ...], list[Rule]]:
 
 
 def _has_word(rule: Rule) -> bool:
-    if rule.own is not None and rule.destination is not None:
+    if rule.own is not None and (rule.destination is not None or rule.verdict == "ingress"):
         return False  # which of these addresses are the device's own decides
     if rule.verdict == "shift":
         return _shifts_a_prefix(rule)
@@ -65,7 +74,7 @@ def _has_word(rule: Rule) -> bool:
         return rule.to_port is None
     if rule.to_port is not None and rule.protocol not in PORT_PROTOCOLS:
         return False
-    return rule.to is not None and rule.to.is_single
+    return rule.verdict == "ingress" or (rule.to is not None and rule.to.is_single)
 
 
 def _shifts_a_prefix(rule: Rule) -> bool:
@@ -132,7 +141,8 @@ def _arrival_half(each: _Merged) -> object:
     if rule.verdict == "keep":
         return ("keep", rule.name, rule.arrives, rule.source, rule.destination, each.services)
     single = rule.destination is not None and (rule.verdict == "shift" or rule.destination.is_single)
-    if single and each.services is None and rule.source is None and rule.to_port is None:
+    plain = each.services is None and rule.source is None and rule.to_port is None
+    if rule.verdict in ("rewrite", "shift") and single and plain:
         return ("static", rule.verdict, rule.name, rule.arrives, rule.destination, rule.to)
     return None
 
@@ -153,6 +163,10 @@ def _on_arrival(each: _Merged) -> Translation:
         return _exempt(each, "arrival")
     if rule.verdict == "shift":
         return _static(rule, rule.destination, rule.to, rule.arrives, "inbound")
+    if rule.verdict == "ingress":
+        return Intercept(
+            rule.name, rule.arrives, rule.source, rule.destination, each.services, rule.to_port, place=rule.place
+        )
     external = rule.destination or rule.own or AddressSet.everything(family_of(rule))
     return Publish(
         external, _single(rule.to), rule.name, rule.arrives, rule.source, each.services,

@@ -6,17 +6,17 @@ granted that what is learned is none of the addresses that a configuration names
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from msgspec.structs import replace
 
-from agile_lattice.intent.addresses import AddressSet, Prefix, stand_in
+from agile_lattice.intent.addresses import Address, AddressSet, Prefix, stand_in
 from agile_lattice.intent.answering import normal_answers
 from agile_lattice.intent.interface_names import includes
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.routes import Route
-from agile_lattice.intent.translations import Exempt, Own, Publish, Sides, Translation
+from agile_lattice.intent.translations import Exempt, Intercept, Own, Publish, Sides, Translation
 
 LAST = 1 << 40  # farther than any distance that can be written
 
@@ -28,14 +28,16 @@ def with_learned(device: Device, first: bool = True) -> Device:
         device: The device.
         first: Whether learned default routes come before all others, or behind them: that depends on the system.
     """
-    if not any(families_learned(each) for each in device.interfaces):
-        return replace(device, translations=_with_addresses(device)) if _at_own(device) else device
-    interfaces = tuple(
-        replace(each, addresses=(*each.addresses, *_addresses(device, each))) for each in device.interfaces
-    )
-    routes = tuple(route for each in device.interfaces for route in _routes(device, each, first))
-    settled = replace(device, interfaces=interfaces, routes=(*device.routes, *routes))
-    return replace(settled, translations=_with_addresses(settled)) if _at_own(device) else settled
+    if any(families_learned(each) for each in device.interfaces):
+        interfaces = tuple(
+            replace(each, addresses=(*each.addresses, *_addresses(device, each))) for each in device.interfaces
+        )
+        routes = tuple(route for each in device.interfaces for route in _routes(device, each, first))
+        device = replace(device, interfaces=interfaces, routes=(*device.routes, *routes))
+    if not _at_own(device):
+        return device
+    translations = _with_addresses(device)
+    return replace(device, translations=translations, routes=(*device.routes, *_nowhere(device, translations)))
 
 
 def _with_addresses(device: Device) -> tuple[Translation, ...]:
@@ -48,14 +50,42 @@ def _with_addresses(device: Device) -> tuple[Translation, ...]:
         elif isinstance(one, Exempt) and one.own is not None:
             at = _own(device, one.own, one.arrives, 4 if one.source is None else one.source.family)
             found += (replace(one, arrives=names, destination=own, at="arrival", own=None) for names, own in at)
+        elif isinstance(one, Intercept):
+            found += _taken(device, one)
         else:
             found.append(one)
     return tuple(found)
 
 
+def _taken(device: Device, one: Intercept) -> Iterator[Publish]:
+    """Yield for each interface what becomes of the packets that the device takes for itself there."""
+    named = one.source or one.destination
+    family = 4 if named is None else named.family
+    for each in device.interfaces:
+        if one.arrives is None or includes(one.arrives, each.name):
+            usable = (own.address for own in each.addresses if own.family == family and not own.address.is_link_local)
+            own = next(usable, None) or _lacking(family, each)
+            meant = one.destination or AddressSet.everything(family)
+            yield Publish(meant, own, one.name, (each.name,), one.source, one.services, one.port, place=one.place)
+
+
+def _lacking(family: int, one: Interface) -> Address:
+    return stand_in(family, f"<the address that {one.name} lacks>")
+
+
+def _nowhere(device: Device, translations: Iterable[Translation]) -> Iterator[Route]:
+    """Yield what drops packets that the device takes for itself on an interface that has no address."""
+    taken = {each.internal for each in translations if isinstance(each, Publish)}
+    for one in device.interfaces:
+        for family in (4, 6):
+            if (lacking := _lacking(family, one)) in taken:
+                yield Route(Prefix.host(lacking), discard="blackhole", instance=one.instance)
+
+
 def _at_own(device: Device) -> bool:
     return any(
-        (isinstance(one, Publish) and isinstance(one.external, str))
+        isinstance(one, Intercept)
+        or (isinstance(one, Publish) and isinstance(one.external, str))
         or (isinstance(one, Exempt) and one.own is not None)
         for one in device.translations
     )

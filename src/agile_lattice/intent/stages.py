@@ -17,11 +17,11 @@ from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.permits import Passage, real_services
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.services import FAMILY_OF_ICMP, Services
-from agile_lattice.intent.translations import Dynamic, Exempt, Own, Publish, Static, Translation, Twice
+from agile_lattice.intent.translations import Dynamic, Exempt, Intercept, Own, Publish, Static, Translation, Twice
 from agile_lattice.packets.spans import Spans, meet, minus
 
 Stage = Literal["arrival", "departure"]
-Verdict = Literal["keep", "rewrite", "shift", "egress"]
+Verdict = Literal["keep", "rewrite", "shift", "egress", "ingress"]
 
 
 class Rule(msgspec.Struct, frozen=True, gc=False):
@@ -30,7 +30,7 @@ class Rule(msgspec.Struct, frozen=True, gc=False):
     Attributes:
         stage: On arrival destinations are rewritten, on departure sources.
         verdict: `keep` the packet as it is, `rewrite` to `to`, `shift` by the offset between what
-            matched and `to`, or rewrite to the address of the `egress` interface.
+            matched and `to`, or rewrite to the address of the `egress` interface, or of the `ingress` interface.
         protocol: One of `services.PROTOCOLS`; `None` for any.
         ports: Destination ports, or types of ICMP; `None` for any.
         to: New addresses.
@@ -178,6 +178,14 @@ def _twice_rules(one: Twice) -> list[Rule]:
     return [*_per_protocol(arrival, one.services), *_per_protocol(departure, one.services)]
 
 
+def _intercept_rules(one: Intercept) -> list[Rule]:
+    rule = Rule(
+        "arrival", "ingress", one.arrives, None, one.source, one.destination, to_port=one.port, name=one.name,
+        place=one.place,
+    )  # fmt: skip
+    return _per_protocol(rule, one.services)
+
+
 def _exempt_stages(one: Exempt) -> tuple[Stage, ...]:
     if one.leaves is not None or one.at == "departure":
         return ("departure",)
@@ -190,6 +198,7 @@ _RULES_OF: dict[type[Translation], Callable[[Any], list[Rule]]] = {
     Dynamic: _dynamic_rules,
     Twice: _twice_rules,
     Exempt: _exempt_rules,
+    Intercept: _intercept_rules,
 }
 
 

@@ -159,7 +159,26 @@ class Twice(msgspec.Struct, frozen=True, tag="twice"):
     place: Place = NOWHERE
 
 
-Translation = Exempt | Dynamic | Static | Publish | Twice
+class Intercept(msgspec.Struct, frozen=True, tag="intercept"):
+    """Packets to others that the device takes for itself, as for an interception proxy (RFC 3040 section 2.5).
+
+    Their destination becomes the first address of the interface by which they arrive.
+
+    Attributes:
+        port: The port on which the device takes them; `None` where it is the one that they were sent to.
+    """
+
+    name: str = ""
+    arrives: Sides | None = None
+    source: AddressSet | None = None
+    destination: AddressSet | None = None
+    services: Services | None = None
+    port: int | None = None
+    description: str = ""
+    place: Place = NOWHERE
+
+
+Translation = Exempt | Dynamic | Static | Publish | Twice | Intercept
 
 
 def described(one: Translation) -> str:
@@ -170,4 +189,6 @@ def described(one: Translation) -> str:
         return f"publish {one.external} on {one.internal}"
     if isinstance(one, Static):
         return f"static {one.external.shortest} on {one.internal.shortest}"
+    if isinstance(one, Intercept):
+        return f"interception of {', '.join(map(str, one.services)) if one.services is not None else 'everything'}"
     return "exemption" if isinstance(one, Exempt) else "dynamic translation"

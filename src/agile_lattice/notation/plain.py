@@ -15,7 +15,7 @@ from agile_lattice.intent.normal import normal_routes
 from agile_lattice.intent.permits import Access, Permit
 from agile_lattice.intent.routes import DEFAULT_DISTANCE, Route
 from agile_lattice.intent.services import Services
-from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, Translation, Twice
+from agile_lattice.intent.translations import Dynamic, Exempt, Intercept, Publish, Static, Translation, Twice
 
 
 class Line(dict[str, Any]):
@@ -174,7 +174,11 @@ def translation_data(one: Translation) -> dict[str, Any]:
         data["exempt"] = one.own or True
         if one.at != "both" and one.leaves is None and one.own is None:
             data["at"] = one.at
+    if isinstance(one, Intercept):
+        data["intercept"] = True
     data |= _match_data(one)
+    if isinstance(one, Intercept):
+        data |= non_empty(port=one.port)
     if isinstance(one, Exempt) and one.goal is not None:
         data["for"] = non_empty(peer=_maybe_addresses(one.goal.peer), service=_maybe_services(one.goal.services))
     if isinstance(one, Twice):
@@ -184,11 +188,11 @@ def translation_data(one: Translation) -> dict[str, Any]:
     return data | non_empty(description=one.description)
 
 
-def _match_data(one: Exempt | Dynamic | Twice | Permit) -> dict[str, Any]:
+def _match_data(one: Exempt | Dynamic | Twice | Intercept | Permit) -> dict[str, Any]:
     destination = AddressSet.of(one.destination) if isinstance(one, Twice) else one.destination
     return non_empty(
         from_=_maybe_many(one.arrives),
-        to=_maybe_many(one.leaves),
+        to=None if isinstance(one, Intercept) else _maybe_many(one.leaves),
         source=_maybe_addresses(one.source),
         destination=_maybe_addresses(destination),
         service=_maybe_services(one.services),

@@ -12,7 +12,18 @@ from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.permits import Access, Permit, derived_permits
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.services import Services
-from agile_lattice.intent.translations import Dynamic, Exempt, Goal, Own, Publish, Reserved, Static, Translation, Twice
+from agile_lattice.intent.translations import (
+    Dynamic,
+    Exempt,
+    Goal,
+    Intercept,
+    Own,
+    Publish,
+    Reserved,
+    Static,
+    Translation,
+    Twice,
+)
 from agile_lattice.notation.device_shapes import AccessShape, PermitShape
 from agile_lattice.notation.errors import Fault, fail
 from agile_lattice.notation.naming import Names
@@ -54,6 +65,11 @@ class Rules:
             return self._static(shape, place)
         match = self.match(shape, place, only=4)
         name, description = shape.name or "", shape.description or ""
+        if shape.intercept:
+            _with_ports(shape.port, match.services, place.at("port"), "port")
+            return Intercept(
+                name, match.arrives, match.source, match.destination, match.services, shape.port, description, place
+            )
         if shape.exempt:
             own = shape.exempt if isinstance(shape.exempt, str) else None
             if own is not None and (shape.to or shape.destination or shape.at):
@@ -94,11 +110,7 @@ class Rules:
     def _publish(self, shape: TranslationShape, external: list[str], place: Place) -> Publish:
         internal = _ipv4(self.names.host(shape.on or "", place.at("on")), place.at("on"))
         services = self.services(shape.service, place.at("service"))
-        if shape.internal_port is not None and not (services and all(each.has_ports for each in services)):
-            raise fail(
-                place.at("internal-port"), "`internal-port` needs a `service` with ports",
-                "Say which external port it belongs to, as in `service: tcp/8080`.",
-            )  # fmt: skip
+        _with_ports(shape.internal_port, services, place.at("internal-port"), "internal-port")
         return Publish(
             self._external(external, place.at("publish")), internal, shape.name or "",
             self.sides.named(shape.facing, place.at("facing")),
@@ -220,6 +232,15 @@ class Rules:
     def services(self, words: list[str] | None, place: Place) -> Services | None:
         """Return the services that words name; None for no words."""
         return None if words is None else self.names.services_of(words, place)
+
+
+def _with_ports(port: int | None, services: Services | None, place: Place, key: str) -> None:
+    """Hold that a port which packets are sent on to stands beside those that they come to."""
+    if port is not None and not (services and all(each.has_ports for each in services)):
+        raise fail(
+            place, f"`{key}` needs a `service` with ports",
+            "Say which external port it belongs to, as in `service: tcp/8080`.",
+        )  # fmt: skip
 
 
 def _ipv4(address: Address, place: Place) -> Address:

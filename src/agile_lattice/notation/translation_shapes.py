@@ -14,6 +14,7 @@ KINDS = {
     "publish": {"on", "facing", "source", "service", "internal_port", "dns_answers", "hairpin"},
     "static": {"on", "facing", "direction", "dns_answers", "hairpin"},
     "source_becomes": _MATCH | {"destination_becomes"},
+    "intercept": _MATCH - {"to"} | {"port"},
 }
 
 
@@ -33,7 +34,7 @@ class GoalShape(Shape):
 
 
 class TranslationShape(Shape):
-    """A translation; exactly one of `exempt`, `publish`, `static` and `source-becomes` says which kind."""
+    """A translation; exactly one of `exempt`, `publish`, `static`, `source-becomes` and `intercept` says which kind."""
 
     name: RuleName | None = None
     description: Text | None = None
@@ -44,6 +45,8 @@ class TranslationShape(Shape):
     static: IPEnd | None = None
     source_becomes: Literal["interface"] | PoolShape | None = None
     destination_becomes: Word | None = None
+    intercept: Literal[True] | None = Field(None, description="The device takes packets to others for itself.")
+    port: Annotated[int, Field(ge=1, le=65535)] | None = Field(None, description="On which it takes them.")
     on: Word | None = None
     facing: Words | None = None
     direction: Literal["both", "outbound", "inbound"] | None = None
@@ -63,7 +66,8 @@ class TranslationShape(Shape):
         said = [kind for kind in KINDS if getattr(self, kind) is not None]
         if len(said) != 1:
             raise ValueError(
-                "a translation is one of `exempt: true`, `publish: ADDRESSES`, `static: ADDRESS`, `source-becomes: ...`"
+                "a translation is one of `exempt: true`, `publish: ADDRESSES`, `static: ADDRESS`, "
+                "`source-becomes: ...`, `intercept: true`"
             )
         [kind] = said
         for field in sorted(self.model_fields_set - KINDS[kind] - {"name", "description", kind}):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from agile_lattice.intent.model import Device, Network
-from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, Twice
+from agile_lattice.intent.translations import Dynamic, Intercept, Publish, Static, Translation, Twice
 from agile_lattice.show.layout import CARD_WIDTH, Bar, Card, placed
 
 if TYPE_CHECKING:
@@ -116,6 +116,9 @@ def _arrow(one: Translation) -> str:
     if isinstance(one, Dynamic):
         sources = one.source if one.source is not None else ", ".join(one.arrives or ()) or "all"
         return f"{sources} → {one.pool if one.pool is not None else ', '.join(one.leaves or ()) or 'the egress'}"
+    if isinstance(one, Intercept):
+        services = ", ".join(map(str, one.services)) if one.services is not None else "all"
+        return f"{services} → itself" + (f", port {one.port}" if one.port is not None else "")
     if isinstance(one, Twice):
         return f"{one.destination} → {one.new_destination}, both ends"
     return ""
