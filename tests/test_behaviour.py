@@ -8,6 +8,7 @@ from textwrap import dedent
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 import agile_lattice as al
 from agile_lattice.behaviour.images import REWRITTEN, after, before, chained, packets_apart, pulled_back
@@ -178,6 +179,19 @@ def test_a_vlan_of_a_bridge_is_told_with_its_ports_if_the_bridge_keeps_vlans_apa
     assert told == "br0.20 is VLAN 20 of br0" + " (VLAN 20: port0, br0)" * apart
 
 
+def test_a_bridge_is_told_from_one_of_other_ports() -> None:
+    def device(members: tuple[str, ...], up: bool = True) -> Device:
+        ports = Interface("p1"), Interface("p2"), Interface("p3", enabled=up)
+        own = Interface("br0", (Prefix.parse("10.40.10.1/24"),), bridge=Bridge(members))
+        return Device("quay", interfaces=(*ports, own))
+
+    pair, other, half = device(("p1", "p2")), device(("p1", "p3")), device(("p1", "p3"), up=False)
+    for one, two in ((pair, other), (other, half)):
+        [parting, *_] = [each for each in between(one, two).proof.partings if each.interface == "br0"]
+        assert parting.left != parting.right
+    assert between(pair, replace(pair, interfaces=pair.interfaces[::-1])).same
+
+
 NEAR = """
     lattice: 1
     zones: {sea: {exposure: public}, hall: {exposure: own}, shed: {exposure: own}}
@@ -279,18 +293,6 @@ def test_of_two_prefixes_with_several_ways_each_has_its_own() -> None:
     ]  # fmt: skip
 
 
-def test_a_host_on_the_link_of_several_devices_sends_by_its_gateway() -> None:
-    network = al.loads("""
-        lattice: 1
-        names: {hosts: {till: {address: 10.40.10.9/24, gateway: 10.40.10.2}}}
-        devices:
-          quay: {speaks: iproute2, interfaces: {lan0: {address: 10.40.10.1/24}}}
-          pier: {speaks: iproute2, interfaces: {lan7: {address: 10.40.10.2/24}}}
-    """)
-    found = al.walk(network, "10.40.10.9", "192.0.2.9", "tcp/443")
-    assert [(each.device, each.arrives) for each in found.visits] == [("pier", "lan7")]
-
-
 @SOME
 @given(boxes(), actions((3,)), actions((4, 5)))
 def test_two_actions_in_a_chain_do_what_both_do(box: Box, first: Action, second: Action) -> None:
@@ -389,35 +391,3 @@ def test_a_witness_is_a_packet_that_somebody_sends_and_what_becomes_of_it(
     [one] = al.diff(intent, al.read("quay", intent.speaks, texts)).differences
     assert (one.witness and (one.witness.intent, one.witness.device)) == words
     assert one.effect == ("changes-traffic" if words else "no-effect")
-
-
-TAKING = """
-lattice: 1
-devices:
-  quay:
-    speaks: [iproute2, nftables]
-    interfaces:
-      lan0: {address: [10.40.10.1/24, 10.40.11.1/24]}
-      bare0: {}
-      wan0: {address: 203.0.113.2/28}
-    routes: [{to: default, via: 203.0.113.1}, {to: 10.40.12.0/24, interface: bare0}]
-    translations:
-      - {name: web-proxy, intercept: true, from: [lan0, bare0], service: tcp/80, port: 3128}
-"""
-
-
-@pytest.mark.parametrize(
-    ("arrives", "source", "port", "end"),
-    [
-        ("lan0", "10.40.11.7", 80, ("local", "10.40.10.1", 3128)),
-        ("lan0", "10.40.11.7", 81, ("forwarded", "198.51.100.9", 81)),
-        ("wan0", "192.0.2.7", 80, ("forwarded", "198.51.100.9", 80)),
-        ("bare0", "10.40.12.7", 80, ("discarded", "<the address that bare0 lacks>", 3128)),
-    ],
-)
-def test_what_a_device_takes_for_itself_comes_to_the_first_address_of_the_interface(
-    arrives: str, source: str, port: int, end: tuple[str, str, int]
-) -> None:
-    found = al.walk(al.loads(TAKING), source, "198.51.100.9", f"tcp/{port}", at=f"quay:{arrives}")
-    last = found.visits[-1].after
-    assert (found.end, str(last.destination), last.port) == end

@@ -63,6 +63,14 @@ def test_an_address_more_on_the_interface_that_a_device_is_managed_over_is_withh
         assert any("no ip address 192.0.2.77/32" in each.change for each in mending.mends) != withheld
 
 
+def test_an_interface_that_the_intent_does_not_have_stays_where_somebody_manages_the_device_over_it() -> None:
+    [intent] = loads(MANAGED.replace("ROUTES", f"[{', '.join(PLAIN)}]")).devices
+    for address, withheld in (("10.50.7.1/24", True), ("10.51.7.1/24", False)):
+        mending = mend(intent, [("running.conf", f"{BASE}interface lan2\n ip address {address}\nexit\n")])
+        assert [each.reason for each in mending.held] == ["the device is managed over lan2"] * withheld
+        assert any("lan2" in each.change for each in mending.mends) != withheld
+
+
 def test_a_description_of_the_interface_that_a_device_is_managed_over_is_changed() -> None:
     described = MANAGED.replace("address: 10.40.10.1/24}", "address: 10.40.10.1/24, description: Office}")
     [intent] = loads(described.replace("ROUTES", f"[{', '.join(PLAIN)}]")).devices

@@ -108,12 +108,18 @@ def described(device: Device, name: str) -> str:
     if one is None:
         return f"there is no interface {name}"
     if one.bridge is not None:
-        return f"{name} joins {', '.join(one.bridge.members) or 'nothing'}" + _carried(device, one, one.untagged)
+        joined = ", ".join(f"{each}{' (down)' * _is_down(device, each)}" for each in one.bridge.members) or "nothing"
+        return f"{name} joins {joined}" + _carried(device, one, one.untagged)
     parent = device.interface(one.parent) if one.parent else None
     if parent is None:
         return name
     down = "" if parent.enabled else ", which is down"
     return f"{name} is VLAN {one.vlan} of {parent.name}{down}" + _carried(device, parent, one.vlan)
+
+
+def _is_down(device: Device, name: str) -> bool:
+    one = device.interface(name)
+    return one is not None and not one.enabled
 
 
 def _carried(device: Device, bridge: Interface, vlan: int | None) -> str:
