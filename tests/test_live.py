@@ -75,10 +75,8 @@ class Site:
         )
         return ran.returncode, ran.stdout + ran.stderr
 
-    def push(self, *more: str) -> tuple[int, dict[str, str]]:
-        code, said = self.lattice(
-            "push", "intent.yaml", "archive", "--device", EDGE, "--yes", "--format", "json", *more
-        )
+    def push(self, *more: str, how: str = "--yes") -> tuple[int, dict[str, str]]:
+        code, said = self.lattice("push", "intent.yaml", "archive", "--device", EDGE, how, "--format", "json", *more)
         if not said.startswith("{"):
             return code, {"outcome": "refused", "reason": said}
         return code, json.JSONDecoder().raw_decode(said)[0]  # behind it is what was told on the way
@@ -240,6 +238,31 @@ def test_whenever_it_is_cut_the_device_is_old_or_new(near: Site) -> None:
             near.lattice("capture", "intent.yaml", "--into", "archive")
         subprocess.run(["rm", "-rf", str(HOME)], check=False)
     assert len(seen) > 1, f"the cuts were all alike: {seen}"
+
+
+@pytest.mark.real
+@live
+@pytest.mark.parametrize("wanted", [True, False])
+def test_a_push_that_was_cut_off_goes_on_if_its_change_is_what_the_intent_says(near: Site, wanted: bool) -> None:
+    near.lattice("capture", "intent.yaml", "--into", "archive")
+    assert near.push(how="--resume")[1]["outcome"] == "none"
+    near.edge.inside("nft", "flush", "chain", "ip", "lattice", "departure")
+    near.lattice("capture", "intent.yaml", "--into", "archive")
+    old = near.look()
+    command = near.command("push", "intent.yaml", "archive", "--device", EDGE, "--yes", "--seconds", "50")
+    pusher = subprocess.Popen(
+        command, cwd=near.folder, env=near.env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
+    near.edge.becomes(lambda: [each.read_text() for each in HOME.glob("*/state")], ["applied\n"], 30)
+    pusher.kill()
+    pusher.wait()
+    if not wanted:
+        near.intent.write_text(near.intent.read_text().replace("name: rest,", "name: rest, source: 10.40.10.0/25,"))
+    code, found = near.push(how="--resume")
+    assert (code, found["outcome"]) == ((0, "kept") if wanted else (1, "back")), found
+    assert (near.look() == old) != wanted
+    if wanted:
+        assert near.lattice("diff", "intent.yaml", "archive@good")[0] == 0
 
 
 @pytest.mark.real

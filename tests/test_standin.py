@@ -204,6 +204,28 @@ def test_a_change_by_hand_is_found_and_pushed_back_on_every_vendor(tmp_path: Pat
 
 @ssh
 @pytest.mark.real
+def test_what_is_left_on_trial_is_confirmed_or_let_go_by_what_the_intent_says(tmp_path: Path) -> None:
+    host, show, begin, revision, keep, (old, new), _ = BY_HAND["ferry-router"]
+    with practice(tmp_path) as here:
+        here.captured()
+        right = here.told(host, show)
+        wrong = right.replace(old, new, 1)
+        resume = ("push", "quay.yaml", "archive", "--device", "ferry-router", "--resume")
+        assert here.lattice(*resume)[0] == 0
+        here.told(host, begin.format(here.told(host, revision).strip()), wrong)
+        code, said = here.lattice(*resume)
+        assert code == 1 and "as it was before: still different: route 10.70.8.0/22" in " ".join(said.split()), said
+        assert here.told(host, show) == right
+        for text, command in ((wrong, keep), (right, "")):
+            here.told(host, begin.format(here.told(host, revision).strip()), text)
+            if command:
+                here.told(host, command)
+        code, said = here.lattice(*resume)
+        assert code == 0 and "known to be good" in said and here.told(host, show) == right, said
+
+
+@ssh
+@pytest.mark.real
 def test_what_goes_wrong_on_the_way_leaves_the_device_as_it_was(tmp_path: Path) -> None:
     faults = ("slip-gate:drop", "jetty-wall:half", "ferry-router:refuse")
     with practice(tmp_path, faults) as here:

@@ -60,6 +60,11 @@ def add_arguments(command: ArgumentParser) -> None:
     what = command.add_mutually_exclusive_group()
     what.add_argument("--yes", action="store_true", help="do not ask")
     what.add_argument("--dry-run", action="store_true", help="show the change, and make none")
+    what.add_argument(
+        "--resume",
+        action="store_true",
+        help="go on with a push that was cut off while its change waits to be confirmed",
+    )
     what.add_argument("--back", action="store_true", help="take back a push that did not end")
 
 
@@ -92,6 +97,9 @@ def _one(pusher: Pusher, arguments: Namespace) -> int:
         state = pusher.take_back()
         _told(arguments, Pushed(arguments.device, state or "none", "" if state else "no push is unfinished"))
         return 1 if state == "stuck" else 0
+    if arguments.resume:
+        pushed = pusher.resume(lambda words: err.print(f"{arguments.device}: {words}", style="remedy"))
+        return _told(arguments, pushed or Pushed(arguments.device, "none", "no push is unfinished"))
     plan = pusher.plan(arguments.seconds)
     if plan is None:
         return _told(arguments, Pushed(arguments.device, "none", "it is as the intent says"))
@@ -115,8 +123,8 @@ def _one(pusher: Pusher, arguments: Namespace) -> int:
 
 def _many(network: Network, arguments: Namespace) -> int:
     """Push to all devices that the intent says how to reach, in waves."""
-    if arguments.back:
-        raise fail(Place(), "--back takes back one push", "Name the device with --device.")
+    if arguments.back or arguments.resume:
+        raise fail(Place(), "--back and --resume are about the push to one device", "Name it with --device.")
     devices = [each for each in network.devices if each.connection is not None]
     if not devices:
         raise fail(Place(arguments.intent), "no device says how it is reached", "Say `connection` of a device.")

@@ -146,6 +146,22 @@ echo begun
 """
 
 
+def unfinished(session: Session) -> Carried | None:
+    """Return a change on a device that is not decided yet: this side was lost before it could be."""
+    home = shlex.quote(f"{HOME}/{session.device}")
+    answer = session.run(f"""cd {home} 2>/dev/null || exit 0
+for each in */; do
+  if [ -e "$each/end" ] && [ ! -e "$each/outcome" ]; then
+    read -r s _ </proc/uptime
+    echo "${{each%/}} $(($(cat "$each/end") / 100 - ${{s%.*}}))"; exit 0
+  fi
+done""")
+    if not answer.output.strip():
+        return None
+    name, left = answer.output.split()
+    return Carried(session, name, max(int(left), 0))
+
+
 def take_back(session: Session) -> State:
     """Take back a push that did not end, whose guards are gone; return what became of it."""
     home = shlex.quote(f"{HOME}/{session.device}")

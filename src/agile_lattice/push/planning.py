@@ -144,8 +144,8 @@ def _given(command: str, text: str) -> str:
     return f"{command} <<'{end}'\n{text.rstrip()}\n{end}\n"
 
 
-def still_differs(intent: Device, texts: Mapping[str, str], catalogue: Catalogue, done: Sequence[Mend]) -> list[str]:
-    """Return the subjects of what differs after a change, as far as packets or the change are concerned."""
-    carried = {section for each in done for section in catalogue.dialect(each.dialect).carries}
+def still_differs(intent: Device, texts: Mapping[str, str], catalogue: Catalogue, dialects: Sequence[str]) -> list[str]:
+    """Return the subjects of what differs after a change in some dialects, as far as packets or it are concerned."""
+    carried = {section for each in dialects for section in catalogue.dialect(each).carries}
     found = compare(intent, read_device(intent.name, intent.speaks, texts, catalogue)).differences
     return [each.subject for each in found if each.effect != "no-effect" and each.section in carried]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from threading import Lock
@@ -13,10 +13,10 @@ from agile_lattice.archive.repository import Archive, ArchiveError, who
 from agile_lattice.dialects.errors import DialectError
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.intent.model import Device
-from agile_lattice.push.carrying import Carried, State, carry, take_back
+from agile_lattice.push.carrying import Carried, State, carry, take_back, unfinished
 from agile_lattice.push.patching import Patched
 from agile_lattice.push.planning import Plan, PushRefused, look_script, plan_push, still_differs, trial_of
-from agile_lattice.push.trials import OnTrial, put_on_trial
+from agile_lattice.push.trials import OnTrial, on_trial, put_on_trial
 from agile_lattice.transport.capturing import capture, resources_of, session_of
 from agile_lattice.transport.errors import TransportError
 from agile_lattice.transport.restconf import Restconf
@@ -116,8 +116,33 @@ class Pusher:
         if state != "applied":
             return self._not_kept(state, carried.log())
         tell("made; looking at it over a new connection")
+        return self._decided(carried, [each.dialect for each in plan.mending.mends], tell)
+
+    def resume(self, tell: Callable[[str], None] = lambda words: None) -> Pushed | None:
+        """Go on with a push of which this side was lost; `None` if none waits on the device to be confirmed.
+
+        Raises:
+            TransportError: If the device is not reached: what is not confirmed goes back by itself.
+        """
+        carried: Carried | OnTrial | None = None
+        if isinstance(self.session, Session):
+            waiting = unfinished(self.session) if self.trial is None else on_trial(self.session, self.trial)
+            carried = waiting
+        if carried is None:
+            return None
+        if isinstance(carried, Carried):
+            state = carried.settled(("applied",), carried.seconds + FOR_THE_CHANGE)
+            if state != "applied":
+                return self._not_kept(state, carried.log())
+        tell("made already; looking at it")
+        return self._decided(carried, self.intent.speaks, tell)
+
+    def _decided(
+        self, carried: Carried | OnTrial | Patched, dialects: Sequence[str], tell: Callable[[str], None]
+    ) -> Pushed:
+        """Look at a change that was made, in some dialects, and keep it if it does what it is for."""
         try:
-            left = still_differs(self.intent, self._captured(), self.catalogue, plan.mending.mends)
+            left = still_differs(self.intent, self._captured(), self.catalogue, dialects)
         except TransportError as error:
             return self._failed(carried, f"it could not be looked at: {error.cause}")
         except DialectError as error:

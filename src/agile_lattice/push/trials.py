@@ -11,6 +11,8 @@ from agile_lattice.push.carrying import PAUSE, TO_GO_BACK, Load, State
 from agile_lattice.transport.errors import TransportError
 from agile_lattice.transport.sessions import Session
 
+LONGEST = 3600  # seconds that a trial may be meant to take
+
 
 class OnTrial:
     """A configuration on trial.
@@ -18,15 +20,19 @@ class OnTrial:
     Args:
         session: The device.
         trial: How it does that.
-        load: What was put on trial.
+        seconds: How long it is on trial at most.
         revision: That of the configuration before.
         state: What is known of it.
         said: What the device said.
+        of_trial: Whether the revision is that of the configuration on trial instead.
     """
 
-    def __init__(self, session: Session, trial: Trial, load: Load, revision: str, state: State, said: str = "") -> None:
-        self.session, self.trial, self.seconds, self.said = session, trial, load.seconds, said
-        self.revision = revision
+    def __init__(
+        self, session: Session, trial: Trial, seconds: int, revision: str, state: State, said: str = "",
+        of_trial: bool = False,
+    ) -> None:  # fmt: skip
+        self.session, self.trial, self.seconds, self.said = session, trial, seconds, said
+        self.revision, self.of_trial = revision, of_trial
         self._state = state
 
     def decide(self, decision: Literal["confirm", "failed"]) -> State:
@@ -50,7 +56,7 @@ class OnTrial:
             try:
                 if self.trial.waiting not in self.session.command(self.trial.state).output:
                     same = self.session.command(self.trial.revision).output.strip() == self.revision
-                    return "back" if same else "kept"
+                    return "kept" if same == self.of_trial else "back"
                 lost = TransportError(self.session.device, "the configuration is still on trial")
             except TransportError as error:
                 lost = error
@@ -66,6 +72,14 @@ class OnTrial:
     def log(self) -> str:
         """Return what the device said."""
         return self.said
+
+
+def on_trial(session: Session, trial: Trial) -> OnTrial | None:
+    """Return what is on trial on a device; `None` if nothing is."""
+    if trial.waiting not in session.command(trial.state).output:
+        return None
+    revision = session.command(trial.revision).output.strip()
+    return OnTrial(session, trial, LONGEST, revision, "applied", of_trial=True)
 
 
 def put_on_trial(session: Session, trial: Trial, load: Load, revision: str) -> OnTrial:
@@ -84,9 +98,9 @@ def put_on_trial(session: Session, trial: Trial, load: Load, revision: str) -> O
     try:
         answer = session.command(command, load.change)
     except TransportError as error:
-        lost = OnTrial(session, trial, load, revision, "", "")
+        lost = OnTrial(session, trial, load.seconds, revision, "", "")
         state: State = "back" if lost.gone() == "back" else "moved"
-        return OnTrial(session, trial, load, revision, state, f"the link was lost: {error.cause}")
+        return OnTrial(session, trial, load.seconds, revision, state, f"the link was lost: {error.cause}")
     if answer.code:
-        return OnTrial(session, trial, load, revision, "back", answer.complaint)
-    return OnTrial(session, trial, load, revision, "applied")
+        return OnTrial(session, trial, load.seconds, revision, "back", answer.complaint)
+    return OnTrial(session, trial, load.seconds, revision, "applied")
