@@ -27,7 +27,8 @@ def took(folder: Path, *options: str) -> float:
     """Compare all devices; return how many seconds that took."""
     began = time.monotonic()
     command = [LATTICE, "diff", str(folder / "intent"), str(folder / "captures"), "--by-difference", *options]
-    environment = {**os.environ, "XDG_CACHE_HOME": str(folder / "cache")}
+    # An installed package has its modules compiled.
+    environment = {**os.environ, "XDG_CACHE_HOME": str(folder / "cache"), "PYTHONDONTWRITEBYTECODE": ""}
     done = subprocess.run(command, env=environment, capture_output=True, text=True, check=False)
     if done.returncode == 2:
         sys.exit(done.stderr)

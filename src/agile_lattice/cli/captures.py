@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import linecache
+import os
 from argparse import Namespace
 from collections.abc import Sequence
 from pathlib import Path
@@ -86,19 +87,27 @@ def _captured_files(network: Network, captures: Sequence[Path], name: str | None
     if name:
         files = [file for path in captures for file in (_files(path) if path.is_dir() else [path])]
         return [(device_named(network, name), files)]
-    known = [device.name for device in network.devices]
-    folders = [folder for path in captures if path.is_dir() for folder in sorted(path.iterdir()) if folder.is_dir()]
-    folders.sort(key=lambda folder: known.index(folder.name) if folder.name in known else 0)
+    known = {device.name: number for number, device in enumerate(network.devices)}
+    folders = [folder for path in captures if path.is_dir() for folder in _folders(path)]
+    folders.sort(key=lambda folder: known.get(folder.name, 0))
     if not folders:
         raise fail(
             Place(str(captures[0])), "the device that these files belong to is missing",
             "Give it with --device, or give a folder that has a folder for each device.",
         )  # fmt: skip
-    return [(device_named(network, folder.name), _files(folder)) for folder in folders]
+    of = {device.name: device for device in network.devices}
+    return [(of.get(folder.name) or device_named(network, folder.name), _files(folder)) for folder in folders]
+
+
+def _folders(path: Path) -> list[Path]:
+    with os.scandir(path) as entries:
+        return [path / name for name in sorted(each.name for each in entries if each.is_dir())]
 
 
 def _files(folder: Path) -> list[Path]:
-    files = sorted(file for file in folder.iterdir() if file.is_file() and not file.name.startswith("."))
+    with os.scandir(folder) as entries:
+        names = sorted(each.name for each in entries if each.is_file() and not each.name.startswith("."))
+    files = [folder / name for name in names]
     if not files:
         raise fail(Place(str(folder)), "the folder holds no files", "Capture the device's configuration into it.")
     return files

@@ -12,7 +12,7 @@ from collections.abc import Mapping
 import msgspec
 
 
-class Place(msgspec.Struct, frozen=True, eq=False, gc=False):
+class Place(msgspec.Struct, frozen=True, eq=False, gc=False, omit_defaults=True):
     """A position in a file.
 
     Attributes:
