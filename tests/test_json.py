@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import shlex
 from pathlib import Path
+from typing import Any
 
 import pytest
 from jsonschema import Draft202012Validator, ValidationError
@@ -12,6 +13,7 @@ from jsonschema import Draft202012Validator, ValidationError
 from agile_lattice.cli.commands import documents
 from agile_lattice.cli.main import main
 from agile_lattice.cli.schemas import json_schema
+from agile_lattice.fleet.work import compared
 from write_schema import schemas
 
 ROOT = Path(__file__).parent.parent
@@ -110,3 +112,17 @@ def test_lines_are_the_members_of_the_list(name: str, capsys: pytest.CaptureFixt
     whole = json.loads(capsys.readouterr().out)
     main([*typed, "--format", "json-lines"])
     assert [json.loads(each) for each in capsys.readouterr().out.splitlines()] == whole and len(whole) > 1
+
+
+def test_a_line_is_there_as_soon_as_its_device_is_done(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    seen: list[int] = []
+
+    def watched(*given: Any) -> Any:
+        seen.append(capsys.readouterr().out.count("\n"))
+        return compared(*given)
+
+    monkeypatch.setattr("agile_lattice.cli.diff.compared", watched)
+    main([*shlex.split(TYPED["diff"][0]), "--format", "json-lines"])
+    assert len(seen) > 1 and seen == [0, *(1 for _ in seen[1:])]

@@ -40,18 +40,16 @@ def add_arguments(command: ArgumentParser) -> None:
 def run(arguments: Namespace) -> int:
     """Compare; 1 if anything differs, was not understood or not compared, whether it is shown or not."""
     network = loaded(arguments)
-    done = for_each(compared, captured_texts(network, arguments), arguments, "comparing")
-    comparisons = list(done.results)
-    if arguments.only:
-        comparisons = [_only(each, arguments.only) for each in comparisons]
+    at_once = arguments.format == "json-lines" and not arguments.by_difference
+    tell = (lambda each: print_json([_only(each, arguments.only)], "json-lines")) if at_once else None
+    done = for_each(compared, captured_texts(network, arguments), arguments, "comparing", tell)
+    comparisons = [_only(each, arguments.only) for each in done.results]
     if arguments.picture:
         from agile_lattice.show.sections import sections_figure
 
         write_picture(sections_figure(comparisons), Path(arguments.picture))
     grouped = by_difference(comparisons) if arguments.by_difference else None
-    if arguments.format != "text":
-        print_json(comparisons if grouped is None else grouped, arguments.format)
-    else:
+    if arguments.format == "text":
         out = console()
         if grouped is None:
             show_comparisons(out, comparisons)
@@ -61,10 +59,14 @@ def run(arguments: Namespace) -> int:
             known = {each.device for each in comparisons} | {each.device for each in done.failed}
             if not arguments.device and device.name not in known:
                 out.print(f"{device.name}: not captured, so not compared", style="strong")
+    elif not at_once:
+        print_json(comparisons if grouped is None else grouped, arguments.format)
     return done.told(0 if all(each.same for each in comparisons) else 1)
 
 
-def _only(comparison: Comparison, effect: Effect) -> Comparison:
-    """Leave the differences of one effect, and count the others: the device is not the same because of these, too."""
+def _only(comparison: Comparison, effect: Effect | None) -> Comparison:
+    """Leave the differences of one effect, if one is asked for; the others count, since the device is not the same."""
+    if effect is None:
+        return comparison
     kept = tuple(each for each in comparison.differences if each.effect == effect)
     return replace(comparison, differences=kept, left_out=len(comparison.differences) - len(kept))

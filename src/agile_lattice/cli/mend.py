@@ -40,13 +40,17 @@ def run(arguments: Namespace) -> int:
     """Find the changes; 1 if there is any, or if one was withheld."""
     network = loaded(arguments)
     work = partial(mended, cut=tuple(arguments.allow_lockout or ()))
-    done = for_each(work, captured_texts(network, arguments), arguments, "finding changes")
+    # A name that no difference has is refused before anything is printed: then all have to be known.
+    at_once = arguments.format == "json-lines" and not arguments.allow_lockout and not arguments.into
+    tell = (lambda each: print_json([each], "json-lines")) if at_once else None
+    done = for_each(work, captured_texts(network, arguments), arguments, "finding changes", tell)
     mendings = done.results
     _refuse_unknown(arguments.allow_lockout or (), mendings)
     if arguments.into:
         _write(Path(arguments.into), mendings)
     if arguments.format != "text":
-        print_json(mendings, arguments.format)
+        if not at_once:
+            print_json(mendings, arguments.format)
         return done.told(_code(mendings))
     show_held(console(sys.stderr), mendings)
     if not arguments.into:

@@ -35,6 +35,7 @@ def print_json(value: Any, how: str = "json") -> None:
     if how == "json-lines":
         for each in value:
             sys.stdout.write(msgspec.json.encode(msgspec.to_builtins(_plain(each))).decode() + "\n")
+            sys.stdout.flush()  # somebody may wait for it
         return
     data = msgspec.to_builtins(_plain(value))
     sys.stdout.write(msgspec.json.format(msgspec.json.encode(data), indent=2).decode() + "\n")

@@ -78,8 +78,9 @@ def loaded(arguments: Namespace) -> Network:
 
 
 def for_each(
-    work: Callable[[Device, Texts, Catalogue], R], captured: Sequence[Captured], arguments: Namespace, what: str
-) -> Done[R]:
+    work: Callable[[Device, Texts, Catalogue], R], captured: Sequence[Captured], arguments: Namespace, what: str,
+    tell: Callable[[R], None] | None = None,
+) -> Done[R]:  # fmt: skip
     """Do the same work for each device; one that fails does not stop the others, unless it is alone.
 
     Args:
@@ -87,12 +88,17 @@ def for_each(
         captured: The devices with their texts.
         arguments: Of the command: `intent` and `jobs`.
         what: What is done, in a word for the bar that tells how far it is.
+        tell: What prints a result as soon as it is there, if that is wanted.
     """
     many = len(captured) >= MANY
     jobs = jobs_for(arguments, len(captured))
     catalogue = catalogue_beside(Path(arguments.intent))
     with (usual_store() if many and arguments.cache else None) or nullcontext() as store:
         answers = shared(work, captured, catalogue, jobs=jobs, cluster=arguments.cluster, store=store)
-        found = list(with_progress(answers, what, len(captured)))
+        found = []
+        for each in with_progress(answers, what, len(captured)):
+            found.append(each)
+            if tell is not None and not isinstance(each, Failed):
+                tell(each)
     failed = tuple(each for each in found if isinstance(each, Failed))
     return Done(tuple(each for each in found if not isinstance(each, Failed)), failed)

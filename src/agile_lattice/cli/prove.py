@@ -43,6 +43,7 @@ def run(arguments: Namespace) -> int:
     other = arguments.captures[0] if len(arguments.captures) == 1 else ""
     sides, verdicts = ("intent", "device"), list[Verdict]()
     done: Done[Verdict] = Done((), ())
+    at_once = False
     if other.startswith("@") and not Path(other).exists():
         sides = other, "now"
         verdicts += _between(intent_of_revision(Path(arguments.intent), other[1:] or "HEAD"), network, arguments)
@@ -50,13 +51,15 @@ def run(arguments: Namespace) -> int:
         sides = _told_apart(arguments.intent, other)
         verdicts += _between(network, load(other), arguments)
     else:
-        done = for_each(proven, captured_texts(network, arguments), arguments, "proving")
+        at_once = arguments.format == "json-lines"
+        tell = (lambda each: print_json([each], "json-lines")) if at_once else None
+        done = for_each(proven, captured_texts(network, arguments), arguments, "proving", tell)
         verdicts += done.results
-    if arguments.format != "text":
-        print_json(verdicts, arguments.format)
-    else:
+    if arguments.format == "text":
         for each in verdicts:
             show_verdict(console(), each, sides)
+    elif not at_once:
+        print_json(verdicts, arguments.format)
     return done.told(0 if all(each.same for each in verdicts) else 1)
 
 
