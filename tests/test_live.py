@@ -144,8 +144,8 @@ def test_what_devices_have_is_kept_and_compared(far: Site) -> None:
     assert "proxy ARP for 203.0.113.9 on out0" in far.lattice("diff", "intent.yaml", "archive")[1]
     far.edge.inside("ip", "neighbour", "delete", "proxy", "203.0.113.9", "dev", "out0")
     # IPsec takes packets another way than any rule or route says.
-    far.edge.inside(*"ip xfrm policy add src 10.40.10.0/24 dst 192.0.2.0/24 dir out tmpl src 203.0.113.2 dst 192.0.2.9 "
-                    "proto esp mode tunnel".split())  # fmt: skip
+    tunnel = "src 10.40.10.0/24 dst 192.0.2.0/24 dir out tmpl src 203.0.113.2 dst 192.0.2.9 proto esp mode tunnel"
+    far.edge.inside("ip", "xfrm", "policy", "add", *tunnel.split())
     far.lattice("capture", "intent.yaml", "--into", "archive")
     code, said = far.lattice("prove", "intent.yaml", "archive")
     assert code == 1 and "not decided" in said and "detours.txt:2" in said, said

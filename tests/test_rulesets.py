@@ -233,3 +233,49 @@ devices:
     assert not mending.mends and [each.subject for each in mending.held] == [subject]
     shown = shown_differences(al.diff(intent, al.read("edge", intent.speaks, {"rules": rules})))
     assert {each.subject for each in shown} == {subject}
+
+
+ALIKE = """
+table inet f {
+	chain forward {
+		type filter hook forward priority filter; policy drop;
+		ct state established,related accept
+		iifname "in0" jump out
+	}
+	chain out {
+		tcp dport { 80, 443 } accept
+		LINE
+	}
+}
+"""
+
+
+@pytest.mark.parametrize(
+    ("line", "permits", "same"),
+    [
+        ("udp dport 53 accept", ["tcp/80", "tcp/443", "udp/53"], [9, 9, 10]),
+        ("udp dport 53 accept", ["[tcp/80, tcp/443]", "udp/53"], [9, 10]),
+        ("tcp dport 80 accept", ["tcp/443", "tcp/80"], [9, 9]),
+    ],
+)
+def test_what_is_written_otherwise_and_does_the_same_is_no_difference_to_packets(
+    line: str, permits: list[str], same: list[int]
+) -> None:
+    written = "".join(f"\n      - {{name: p{n}, from: inside, service: {each}}}" for n, each in enumerate(permits))
+    device = al.loads(INTENT.format(speaks="nftables", permits=written)).device("edge")
+    found = al.diff(device, al.read("edge", ["nftables"], {"rules": ALIKE.replace("LINE", line)})).differences
+    assert {each.effect for each in found} == {"no-effect"}
+    missing = [each.note for each in found if each.change == "missing"]
+    assert missing == [f"same effect, by rules:{number}" for number in same]
+    assert [each.note for each in found if each.change == "extra"] == ["the intent has the same effect"]
+
+
+def test_what_a_line_does_besides_is_a_difference_however_it_is_written() -> None:
+    permits = "\n      - {name: web, from: inside, service: [tcp/80, tcp/443]}"
+    device = al.loads(INTENT.format(speaks="nftables", permits=permits)).device("edge")
+    for line in ("udp dport 53 accept", "tcp dport 443 drop", "meta mark 7 accept"):
+        found = al.diff(device, al.read("edge", ["nftables"], {"rules": ALIKE.replace("LINE", line)}))
+        assert found.rules is not None and not found.same
+        felt = [each for each in found.differences if each.effect not in ("no-effect", "description-only")]
+        besides = bool(found.rules.beyond or found.leftovers or felt)
+        assert besides == (line != "tcp dport 443 drop"), f"{line}: nothing comes to a drop behind the permit"
