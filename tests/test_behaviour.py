@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from itertools import product
+from pathlib import Path
 from textwrap import dedent
 
 import pytest
@@ -21,6 +22,7 @@ from agile_lattice.behaviour.stage_lists import KEEP
 from agile_lattice.behaviour.tables import Table
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN
+from agile_lattice.behaviour.walking import walk
 from agile_lattice.compare.equivalence import between
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.interfaces import Bridge, Interface
@@ -391,3 +393,26 @@ def test_a_witness_is_a_packet_that_somebody_sends_and_what_becomes_of_it(
     [one] = al.diff(intent, al.read("quay", intent.speaks, texts)).differences
     assert (one.witness and (one.witness.intent, one.witness.device)) == words
     assert one.effect == ("changes-traffic" if words else "no-effect")
+
+
+@pytest.mark.parametrize("path", ["src/agile_lattice/demo/saltmarsh.yaml", "examples/coast"])
+def test_a_probe_comes_to_its_rule_or_just_misses_it(path: str) -> None:
+    network = al.load(Path(__file__).parent.parent / path)
+    topology = Topology(network)
+    plan = plan_probes(network, network.devices)
+    assert {each.hits for each in plan.probes} == {True, False}
+    for each in plan.probes:
+        found = walk(topology, each.header, each.device, each.arrives)
+        first = [stage for stage in found.visits[0].stages if stage.stage == each.part]
+        decided = any(stage.place.is_line_of(each.place) and stage.decided == each.rule for stage in first)
+        assert decided == each.hits, each
+        assert (found.end, found.reason) == (each.end, each.reason)
+
+
+def test_a_rule_of_which_earlier_ones_leave_a_little_has_a_probe_all_the_same() -> None:
+    rules = "{to: shed, destination: 10.70.2.0-10.70.2.200, deny: true}, {to: shed, destination: 10.70.2.0/24}"
+    network = al.loads(NEAR.replace("RULE", rules))
+    plan = plan_probes(network, network.devices)
+    assert plan.untested == ()
+    [hit] = [each for each in plan.probes if each.hits and each.end == "delivered"]
+    assert hit.header.destination.value & 255 > 200

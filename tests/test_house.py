@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import subprocess
 import sys
 from pathlib import Path
@@ -26,3 +27,18 @@ def test_help_imports_nothing_heavy() -> None:
     program = "import sys, agile_lattice.cli.main as m; m.main_parser().format_help(); print(*sys.modules)"
     loaded = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True).stdout.split()
     assert not {"msgspec", "pydantic", "yaml", "rich", "tomllib"} & set(loaded)
+
+
+def test_places_are_never_compared_as_they_are() -> None:
+    """All places are equal, so that two values are which are written at different ones: `same_as` tells them apart."""
+    found = []
+    for path in sorted((ROOT / "src").rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.Compare) and isinstance(node.ops[0], ast.Eq | ast.NotEq | ast.In | ast.NotIn):
+                sides = [node.left, *node.comparators]
+                sides += [part for side in sides if isinstance(side, ast.Tuple) for part in side.elts]
+                named = {str(getattr(side, "attr", "") or getattr(side, "id", "")) for side in sides}
+                found += [f"{path.name}:{node.lineno}" for name in named if name.endswith("place")]
+            elif isinstance(node, ast.Subscript) and ast.unparse(node).startswith(("set[Place", "dict[Place")):
+                found.append(f"{path.name}:{node.lineno}")
+    assert found == []

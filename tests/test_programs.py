@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import textwrap
-from itertools import count
+from collections.abc import Iterable
+from itertools import count, product
 from pathlib import Path
 from random import Random
 from typing import Any, NamedTuple
@@ -18,10 +19,12 @@ from agile_lattice.behaviour.flow_parsing import Sent
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.proving import common_space
 from agile_lattice.behaviour.stage_lists import LISTED, Line, lines
+from agile_lattice.compare.applying import as_it_is
 from agile_lattice.compare.beside import followed_beside
 from agile_lattice.compare.counterparts import _impossible, _strays, counterparts
 from agile_lattice.compare.equivalence import between
 from agile_lattice.dialects import read_device
+from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.passes.programs import STRAY, flattened
 from agile_lattice.dialects.program_facts import BaseChainFact, ChainFact, PolicyFact, StepFact
 from agile_lattice.intent.addresses import Address, AddressSet
@@ -31,6 +34,7 @@ from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.permits import Passage, Permit
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.loading import loads
+from agile_lattice.packets.boxes import overlap
 from soundness import pairs
 from test_chains import IPTABLES, tried
 from test_laws import MANY
@@ -364,6 +368,69 @@ def test_what_is_said_to_have_the_same_effect_has_it(made: tuple[Device, Device]
                     point = [chance.randint(*chance.choice(spans)) for spans in line.entry.box]
                     if not any(inside(box, point) for box in left_out) and first(mine, point) is line:
                         assert line.entry.action.applied(point) == first(its, point).entry.action.applied(point)
+
+
+SOURCES = ["", "ip saddr 10.40.10.0/25 ", "ip6 saddr 2001:db8:40::/64 "]
+SERVICES = ["", "tcp dport 80 ", "tcp dport 80-90 ", "udp dport 53 "]
+CERTAIN = st.tuples(st.sampled_from(SOURCES), st.sampled_from(SERVICES), st.just(""), st.just("accept"))
+HANGING = st.tuples(
+    st.sampled_from(SOURCES), st.sampled_from(SERVICES), st.just("meta mark 7 "), st.sampled_from(["accept", "drop"])
+)
+ALWAYS = [("", "tcp dport 80-90 ", "", "accept"), ("", "udp dport 53 ", "", "accept")]
+STEPS = st.tuples(st.lists(HANGING, min_size=1, max_size=3), st.lists(CERTAIN, max_size=2)).flatmap(
+    lambda drawn: st.permutations([*drawn[0], *drawn[1], *ALWAYS])
+)
+DOUBTED = """
+lattice: 1
+devices:
+  quay:
+    speaks: [iproute2, nftables]
+    interfaces:
+      lan0: {{address: [10.40.10.1/24, "2001:db8:40::1/64"]}}
+      wan0: {{address: [203.0.113.2/28, "2001:db8:1::2/64"]}}
+    routes: [{{to: default, via: 203.0.113.1}}, {{to: "::/0", via: "2001:db8:1::1"}}]
+    permits: [{permits}]
+"""
+
+
+@settings(MANY, max_examples=60)
+@given(
+    steps=STEPS,
+    services=st.lists(
+        st.sampled_from(["tcp/80", "tcp/85", "udp/53", "tcp/80-90"]), min_size=1, max_size=2, unique=True
+    ),
+    chance=st.randoms(use_true_random=False),
+)
+def test_the_same_effect_without_a_doubt_does_not_hang_on_a_condition(
+    steps: list[tuple[str, str, str, str]], services: list[str], chance: Random
+) -> None:
+    """Whether a line that has a condition applies or not, what is said without a doubt has to hold."""
+
+    def read(lines: Iterable[str]) -> Capture:
+        chain = "\n".join([FORWARD, *lines])
+        return al.read("quay", ["nftables"], {"rules": f"table inet f {{\nchain a {{\n{chain}\n}}\n}}\n"})
+
+    permits = ", ".join(f"{{name: {each}, from: lan0, service: {each}}}" for each in services)
+    intent = al.loads(DOUBTED.format(permits=permits)).device("quay")
+    found = al.diff(intent, read("".join(each) for each in steps)).rules
+    sure = {each.name for each in found.rules if each.standing == "same" and not each.unless} if found else set()
+    event(f"{len(sure)} of {len(services)} sure")
+    hanging = [at for at, step in enumerate(steps) if step[2]]
+    for apply in product([True, False], repeat=len(hanging)):
+        choice = dict(zip(hanging, apply, strict=True))
+        kept = [f"{step[0]}{step[1]}{step[3]}" for at, step in enumerate(steps) if choice.get(at, True)]
+        there = as_it_is(intent, read(kept))
+        for family in (4, 6):
+            space = common_space(intent, there, family)
+            left_out = [*_impossible(there, space, "permits"), *_strays(there, space)]
+            mine, its = lines(intent, "permits", space), lines(there, "permits", space)
+            for line in mine:
+                if line.rule is None or line.rule.name not in sure:
+                    continue
+                for box in filter(None, (overlap(line.entry.box, each.entry.box) for each in its)):
+                    point = [chance.randint(*chance.choice(spans)) for spans in box]
+                    if not any(inside(box, point) for box in left_out) and first(mine, point) is line:
+                        assert line.entry.action == first(its, point).entry.action, (line, choice)
 
 
 def inside(box: Any, point: list[int]) -> bool:

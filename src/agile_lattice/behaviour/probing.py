@@ -145,7 +145,7 @@ def _has(topology: Topology, device: Device, address: Address) -> bool:
 
 def _decides(topology: Topology, of: Ordered, member: Member, candidate: Candidate) -> bool:
     stage = _stage(walk(topology, candidate[1], of.device.name, candidate[0]), of.part)
-    return stage is not None and (stage.decided, stage.place) == (_subject(member), member.rule.place)
+    return stage is not None and stage.decided == _subject(member) and stage.place.same_as(member.rule.place)
 
 
 def _stage(found: Walk, part: str) -> Stage | None:

@@ -60,11 +60,15 @@ def _left(device: Device, access: Access) -> tuple[str, ...]:
 def taken_and_kept_out(design: Design) -> Iterator[Found]:
     """Find what is intercepted, or published on the device itself, and not let in."""
     for device in design.devices:
-        space, told = design.space(device), set[Place]()  # once, of however many interfaces
+        space, told = design.space(device), list[Place]()  # once, of however many interfaces
         for needed in derived_permits(device.translations):
             boxes = space.of_permit(needed) if for_itself(design, device, needed) else []
-            if boxes and needed.place not in told and not any(design.lets_pass(device, box, "access") for box in boxes):
-                told.add(needed.place)
+            if (
+                boxes
+                and not any(map(needed.place.same_as, told))
+                and not any(design.lets_pass(device, box, "access") for box in boxes)
+            ):
+                told.append(needed.place)
                 yield Found(
                     needed.place, f"{device.name} translation {needed.name}".rstrip(),
                     f"`management` lets nothing of it in, such as {space.example(boxes[0])}",

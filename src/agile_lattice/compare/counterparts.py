@@ -176,7 +176,7 @@ class _Pairs:
         ]
         self.rows: list[Line | Place] = [*self.its]  # of the device, with what may apply or not where it stands
         for each, _ in self.maybe:
-            if each.ordered and each.place not in self.rows:
+            if each.ordered and not any(isinstance(row, Place) and row.is_line_of(each.place) for row in self.rows):
                 self.rows.insert(_where(self.rows, each.place), each.place)
         # Where a route was not understood, packets may leave by any interface.
         boxes = _impossible(there, self.space, stage) if routed else ()
@@ -210,7 +210,7 @@ class _Pairs:
     def _entries(self, at: int, row: Line | Place) -> list[Entry]:
         """Return what a row of the device decides about, as entries of its own."""
         if isinstance(row, Place):
-            return [Entry(box, Action(("may be", at))) for each, box in self.maybe if each.place == row]
+            return [Entry(box, Action(("may be", at))) for each, box in self.maybe if each.place.is_line_of(row)]
         return [Entry(row.entry.box, Action(("device", at)))]
 
     def _regions(self, left: list[Entry], right: list[Entry]) -> Sequence[Region]:
