@@ -393,7 +393,7 @@ devices:
 """
 
 
-@settings(MANY, max_examples=60)
+@settings(MANY, max_examples=40)
 @given(
     steps=STEPS,
     services=st.lists(
