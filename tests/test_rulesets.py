@@ -279,3 +279,20 @@ def test_what_a_line_does_besides_is_a_difference_however_it_is_written() -> Non
         felt = [each for each in found.differences if each.effect not in ("no-effect", "description-only")]
         besides = bool(found.rules.beyond or found.leftovers or felt)
         assert besides == (line != "tcp dport 443 drop"), f"{line}: nothing comes to a drop behind the permit"
+
+
+def test_rules_of_an_intent_on_one_line_are_as_on_several() -> None:
+    permits = [f"{{name: p{n}, from: inside, service: {each}}}" for n, each in enumerate(["tcp/80", "udp/9", "udp/53"])]
+    layouts = ["".join(f"\n      - {each}" for each in permits), f" [{', '.join(permits)}]"]
+    several, one = (al.loads(INTENT.format(speaks="nftables", permits=each)).device("edge") for each in layouts)
+    text = ALIKE.replace("LINE", "udp dport 53 accept")
+    found = [al.diff(each, al.read("edge", ["nftables"], {"rules": text})).rules for each in (several, one)]
+    assert found[0] is not None and found[1] is not None
+    told = [
+        [(each.name, each.standing, [*map(str, each.same)]) for each in some.rules]
+        for some in found
+        if some is not None
+    ]
+    assert told[0] == told[1] and [standing for _, standing, _ in told[0]] == ["same", "other", "same"]
+    changes = [[each.change for each in al.mend(device, [("rules", text)]).mends] for device in (several, one)]
+    assert changes[0] == changes[1] and "udp dport 9 " in changes[0][0] and "udp dport 53 " not in changes[0][0]

@@ -125,7 +125,7 @@ def counterparts(
         maybe: Steps that may apply or not; the packets that they could be about are not compared.
     """
     stages = tuple(stages)
-    rules: dict[tuple[Listed, Place | None, int], Counterpart] = {}
+    rules: dict[tuple[Listed, object], Counterpart] = {}
     beyond: dict[tuple[object, ...], Beyond] = {}
     undecided: list[str] = []
     routed = not any(unknown.of(part) for part in ("routes", "interfaces"))
@@ -141,7 +141,7 @@ def counterparts(
                     for each in pairs.otherwise(number):
                         beyond.setdefault((stage, each.place.file, each.place.line, each.does), Beyond(stage, each))
                     continue
-                key = stage, None, id(line.rule) if not line.place.line else line.place.line
+                key = stage, line.place.spot if line.place.line else id(line.rule)
                 found = _counterpart(stage, line, pairs, number)
                 rules[key] = _together(rules[key], found) if key in rules else found
     known = {(each.place.file, each.place.line) for each in maybe}

@@ -307,7 +307,7 @@ class _Planner:
 
 
 def _closes(found: Counterparts, rule: Counterpart) -> bool:
-    same = (each for each in found.rules if each.stage == rule.stage and each.place.is_line_of(rule.place))
+    same = (each for each in found.rules if each.stage == rule.stage and each.place.same_as(rule.place))
     return all(each.standing in ("same", "nothing") or all(one.stray for one in each.otherwise) for each in same)
 
 
@@ -317,8 +317,8 @@ def _beyond(found: Counterparts | None) -> list[Beyond]:
 
 def _is_of(fact: Fact, kind: str, rule: Counterpart) -> bool:
     if isinstance(fact, Rule):
-        return kind == "rule" and fact.stage == rule.stage and fact.place.is_line_of(rule.place)
-    return isinstance(fact, Passage) and HOOKS[rule.stage] == kind and fact.place.is_line_of(rule.place)
+        return kind == "rule" and fact.stage == rule.stage and fact.place.same_as(rule.place)
+    return isinstance(fact, Passage) and HOOKS[rule.stage] == kind and fact.place.same_as(rule.place)
 
 
 def _families(fact: Fact, *fields: str) -> set[int]:

@@ -58,11 +58,12 @@ class Place(msgspec.Struct, frozen=True, eq=False, gc=False, omit_defaults=True)
 
     def same_as(self, other: Place) -> bool:
         """Tell whether two values stand at one spot of one line: that places are equal says nothing."""
-        return self.is_line_of(other) and self._columns() == other._columns()
+        return bool(self.line) and self.spot == other.spot
 
-    def _columns(self) -> list[int]:
-        """Return where the value stands in its line; of one with parts, where these do."""
-        return [self.column, *(each.column for each in (self.parts or {}).values())]
+    @property
+    def spot(self) -> tuple[str, int, tuple[int, ...]]:
+        """The file, the line, and where the value stands in it; of one with parts, where these do."""
+        return self.file, self.line, (self.column, *(each.column for each in (self.parts or {}).values()))
 
     def is_line_of(self, other: Place) -> bool:
         """Tell whether two values are written on one line of one file."""
