@@ -191,6 +191,9 @@ RULESETS = {
             ct state vmap { established : accept, related : accept, invalid : drop }
             iifname vmap { "in0" : jump web, "out0" : drop }
         }""",
+    "one chain in two blocks": f"""
+        chain a {{ {FORWARD} iifname "in0" udp dport 53 accept; ip saddr 10.40.10.7 udp dport 50-60 drop; }}
+        chain a {{ log prefix "rest "; tcp dport 80 accept; }}""",
     "two levels": f"""
         chain deep {{ ip daddr 203.0.113.14 return; udp dport 53 accept; }}
         chain middle {{ jump deep; tcp dport 80 accept; }}

@@ -166,3 +166,35 @@ def test_definitions_mean_the_same_in_a_file_of_their_own(path: Path, name: str)
     assert (apart.device, apart.leftovers) == (alone.device, alone.leftovers)
     missing = read_device("quay", ("nftables",), {"main.nft": rest})
     assert "not all of them are here" in missing.leftovers[0].reason
+
+
+def in_files(statements: list[Statement], chance: Random, files: dict[str, str]) -> list[str]:
+    """The lines of statements, runs of which are in files of their own, which may include others in turn."""
+    lines: list[str] = []
+    while statements:
+        run, statements = statements[: (many := chance.randint(1, 3))], statements[many:]
+        inside: list[str] = []
+        for each in run:
+            block = None if each.children is None else in_files(each.children, chance, files)
+            inside += [each.text] if block is None else [f"{each.text} {{", *block, "}"]
+        if chance.random() < 0.4:
+            name = f"part-{len(files)}.nft"
+            files[name] = "# a part\n" + "\n".join(inside) + "\n"
+            inside = [f'include "/etc/nftables.d/{name}"']
+        lines += inside
+    return lines
+
+
+@pytest.mark.parametrize("path", RULESETS, ids=[each.stem for each in RULESETS])
+def test_a_ruleset_means_the_same_in_several_files(path: Path) -> None:
+    tree = BRACES.parse(path.read_text(), path.name)
+    alone = read_device("quay", ("nftables",), {"main.nft": path.read_text()})
+    for seed in range(6):
+        files: dict[str, str] = {}
+        lines = in_files(tree, Random(seed), files)
+        apart = read_device("quay", ("nftables",), {"main.nft": "\n".join(lines) + "\n", **files})
+        assert bool(apart.leftovers) == bool(alone.leftovers)
+        assert apart.leftovers or apart.device == alone.device, lines
+        if files:
+            missing = read_device("quay", ("nftables",), {"main.nft": "\n".join(lines), **dict([*files.items()][1:])})
+            assert missing.leftovers, "a file is not there"

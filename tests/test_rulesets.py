@@ -69,6 +69,22 @@ def program_of(mending: Mending) -> list[tuple[str, str]]:
     return [(one.before, one.after) for each in mending.mends if each.how == "rule-by-rule" for one in each.files]
 
 
+def rules_in(text: str) -> dict[str, list[str]]:
+    """The rules of each chain of a text for nftables, of all its blocks."""
+    found: dict[str, list[str]] = {}
+    for table in BUILT_IN.dialect("nftables").forms[-1].surface.parse(text, "rules"):
+        for chain in table.children or ():
+            inside = [each.text for each in chain.children or () if not each.text.startswith(("type ", "policy "))]
+            found.setdefault(chain.text.removeprefix("chain "), []).extend(inside)
+    return found
+
+
+def given_back(undo: str) -> dict[str, list[str]]:
+    """What an undo for nftables fills each chain with that it empties."""
+    emptied = re.findall(r"^flush chain inet f (\S+)$", undo, re.MULTILINE)
+    return {name: re.findall(rf"^add rule inet f {name} (.*)$", undo, re.MULTILINE) for name in emptied}
+
+
 def kept(before: str, after: str) -> list[str]:
     """The lines that went; all others must stand as they did, and in the same order."""
     rest = iter(after.splitlines())
@@ -102,7 +118,11 @@ def test_a_mended_ruleset_does_more_of_what_is_meant_and_nothing_else(
         assert was == text
         [mend] = mending.mends
         gone = kept(was, now)
-        assert len(gone) == len(re.findall(r"^(delete|-D) ", mend.change, re.MULTILINE))
+        rules = [
+            each for each in gone if not re.match(r"\s*(chain .*\{|\})", each)
+        ]  # a block that is empty then goes, too
+        assert len(rules) == len(re.findall(r"^(delete|-D) ", mend.change, re.MULTILINE))
+        assert given_back(mend.undo) in ({}, {name: rules_in(was)[name] for name in given_back(mend.undo)})
         after = al.read("edge", intent.speaks, {"rules": now})
         assert not after.leftovers
         sides = [with_learned(each) for each in (intent, as_it_is(intent, before), as_it_is(intent, after))]

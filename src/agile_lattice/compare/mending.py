@@ -28,7 +28,7 @@ from agile_lattice.dialects.lowering import facts_in, facts_of
 from agile_lattice.dialects.names import named_as_there
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.groups import used_in
-from agile_lattice.dialects.reading.including import with_definitions
+from agile_lattice.dialects.reading.including import with_included
 from agile_lattice.dialects.reading.parting import readings
 from agile_lattice.dialects.reading.texts import RULES, Reading
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
@@ -93,7 +93,7 @@ def mend(
         UnknownDialect: If the device speaks a dialect that there is not.
     """
     dialects = [catalogue.dialect(each) for each in intent.speaks]
-    texts = with_definitions(dialects, texts)
+    texts = with_included(dialects, texts)
     read = [(file, one) for file, text in texts for one in readings(dialects, text, file)]
     capture = assemble(intent.name, dialects, [one for _, one in read])
     comparison, every_gap = compared(intent, capture)

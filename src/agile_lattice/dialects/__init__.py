@@ -19,7 +19,7 @@ from agile_lattice.dialects.lasting import unit
 from agile_lattice.dialects.lowering import facts_of
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.families import FAMILIES
-from agile_lattice.dialects.reading.including import with_definitions
+from agile_lattice.dialects.reading.including import with_included
 from agile_lattice.dialects.reading.parting import readings
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.rendering import render_facts
@@ -167,5 +167,5 @@ def read_device(
         UnknownDialect: If there is no such dialect.
     """
     dialects = [catalogue.dialect(each) for each in speaks]
-    pairs = with_definitions(dialects, texts.items() if isinstance(texts, Mapping) else texts)
+    pairs = with_included(dialects, texts.items() if isinstance(texts, Mapping) else texts)
     return assemble(name, dialects, [one for file, text in pairs for one in readings(dialects, text, file)])

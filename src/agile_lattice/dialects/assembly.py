@@ -25,6 +25,7 @@ from agile_lattice.dialects.passes.families import united, without_end
 from agile_lattice.dialects.passes.groups import group_name, service_name
 from agile_lattice.dialects.program_facts import AsideFact
 from agile_lattice.dialects.reading.absent import Absent
+from agile_lattice.dialects.reading.including import NOT_HERE
 from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.dialects.several_texts import bounds_of, meeting
@@ -168,8 +169,7 @@ def _not_here(readings: Sequence[Reading], dialects: Iterable[Dialect]) -> Itera
         others = [each.file for each in readings if each is not reading and each.dialect == reading.dialect]
         for fact in cast(Sequence[IncludedFact], reading.facts.get("included", ())):
             if not fact.found_in(others):
-                reason = "the program reads these files, too, and not all of them are here: capture them with it"
-                yield Leftover(fact.place, fact.files, (), reason, carried[reading.dialect])
+                yield Leftover(fact.place, fact.files, (), NOT_HERE, carried[reading.dialect])
 
 
 def _that_apply(readings: Sequence[Reading]) -> list[Reading]:

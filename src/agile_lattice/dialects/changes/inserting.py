@@ -12,7 +12,7 @@ from agile_lattice.dialects.changes.filling import handles_of
 from agile_lattice.dialects.changes.outline import Node
 from agile_lattice.dialects.dialect import Form
 from agile_lattice.dialects.facts import Fact
-from agile_lattice.dialects.program_facts import BaseChainFact, PolicyFact, StepFact
+from agile_lattice.dialects.program_facts import BaseChainFact, ChainFact, PolicyFact, StepFact
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.dialects.together import parted
 from agile_lattice.intent.places import Place
@@ -46,24 +46,33 @@ class Chains:
         self.change = form.change
         self.nodes = list(nodes)
         self.bases: list[BaseChainFact] = []
-        self._heads: dict[ChainName, tuple[Node, ...]] = {}  # the blocks around its rules
+        self._blocks: dict[ChainName, list[tuple[Node, ...]]] = {}  # those around its rules: a chain may be in several
         self._steps: dict[ChainName, list[StepFact]] = {}
         for node, around in _all(self.nodes, ()):
             for fact in _facts(node):
-                if not isinstance(fact, StepFact | BaseChainFact):
+                if not isinstance(fact, StepFact | BaseChainFact | ChainFact):
                     continue
                 name = fact.table, fact.family, fact.chain
-                self._heads.setdefault(name, around)
+                if isinstance(fact, ChainFact):
+                    if node.children is not None:
+                        self._found(name, (*around, node))
+                    continue
+                self._found(name, around)
                 steps = self._steps.setdefault(name, [])
                 if isinstance(fact, BaseChainFact):
                     self.bases.append(fact)
                 else:
                     steps.append(fact)
 
+    def _found(self, chain: ChainName, around: tuple[Node, ...]) -> None:
+        blocks = self._blocks.setdefault(chain, [])
+        if not blocks or (around and all(each[-1] is not around[-1] for each in blocks)):
+            blocks.append(around)
+
     def rules(self, chain: ChainName) -> list[Node]:
         """Return the statements of a chain that are rules, whether they are understood or not."""
-        around = self._heads[chain]
-        inside = around[-1].children or () if around else self.nodes
+        blocks = self._blocks[chain]
+        inside = [each for around in blocks for each in (around[-1].children or ())] if blocks[0] else self.nodes
         if self.change.own:
             return [each for each in inside if each.statement.text.startswith(self._own(chain))]
         return [each for each in inside if not each.head and not isinstance(each.fact, BaseChainFact | PolicyFact)]
@@ -97,7 +106,7 @@ class Chains:
 
     def holding(self, place: Place) -> tuple[ChainName, int] | None:
         """Return the chain in which a line stands, and which of its rules it is."""
-        for chain in self._heads:
+        for chain in self._blocks:
             for at, each in enumerate(self.rules(chain)):
                 if (each.file, each.statement.line) == (place.file, place.line):
                     return chain, at
@@ -113,7 +122,7 @@ class Chains:
             if not each.text:
                 gone.add(id(rules[each.at]))
                 continue
-            block = self._heads[each.chain][-1]
+            block = self._blocks[each.chain][-1][-1]
             new = Statement(f"{self._own(each.chain)}{each.text}" if self.change.own else each.text, 0)
             step = Step(None, Node(new, block.file, None, None, {}, None, False, None))
             if each.at < len(rules):
@@ -166,7 +175,7 @@ class Chains:
         return template
 
     def _block(self, chain: ChainName) -> str:
-        return " ".join(each.statement.text.partition(" ")[2] for each in self._heads[chain])
+        return " ".join(each.statement.text.partition(" ")[2] for each in self._blocks[chain][0])
 
     def _anew(self, chain: ChainName) -> Iterator[str]:
         """Yield what fills a chain as it was: numbers of rules are others once it was changed."""
@@ -180,7 +189,7 @@ class Chains:
             return [Statement(text, 0) for _, text in said]
         by_head: dict[str, list[Statement]] = {}
         for chain, text in said:
-            by_head.setdefault(self._heads[chain][-1].statement.text, []).append(Statement(text, 0))
+            by_head.setdefault(self._blocks[chain][0][-1].statement.text, []).append(Statement(text, 0))
         return [Statement(head, 0, inside) for head, inside in by_head.items()]
 
 

@@ -18,6 +18,7 @@ from agile_lattice.dialects.program_facts import AbsentFact, AsideFact
 from agile_lattice.dialects.reading.absent import SECTIONS_OF, Absent, absent_of
 from agile_lattice.dialects.reading.bounds import bounded
 from agile_lattice.dialects.reading.expanding import expanded
+from agile_lattice.dialects.reading.including import NOT_HERE, without_includes
 from agile_lattice.dialects.reading.stopping import Stop, stop_of
 from agile_lattice.dialects.reading.understanding import Leftover, Reader, Trace, count_of
 from agile_lattice.dialects.surfaces import Statement
@@ -160,7 +161,9 @@ def _reader(dialect: Dialect, form: Form, file: str, trace: Trace | None) -> Rea
 
 
 def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> Reading:
-    facts = reader.read(expanded(statements, reader.form.expand))
+    includes = any(form.expand.define for form in dialect.forms)
+    rest, including = without_includes(statements) if includes else (statements, [])
+    facts = reader.read(expanded(rest, reader.form.expand))
     units = getattr(reader.form.surface, "files", False)
     unit_of = [each.interface for each in facts.get("interface", []) if units and isinstance(each, InterfaceFact)]
     if dialect.semantics.family is not None:
@@ -175,6 +178,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     steps = cast(list[AsideFact], facts.pop("aside", []))
     aside = _set_aside(statements, steps)
     lost += aside
+    lost += [Leftover(Place(reader.file, each.line), each.text, (), NOT_HERE, dialect.carries) for each in including]
     absent = [
         *absent_of(reader.form, facts, reader.seen),
         *(
@@ -184,7 +188,8 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     ]
     leftovers = tuple(sorted([*reader.leftovers, *lost], key=lambda each: each.place.line))
     itself = dialect.semantics.answers == "itself"
-    count, left = count_of(statements), reader.left + len({each.place.line for each in aside})
+    left = reader.left + len({each.place.line for each in aside}) + len(including)
+    count = count_of(statements)
     return Reading(
         dialect.name, reader.form.name, reader.file, facts, leftovers, frozenset(reader.sections),
         (count, count - left), itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent),
