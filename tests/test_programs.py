@@ -191,6 +191,11 @@ RULESETS = {
             ct state vmap { established : accept, related : accept, invalid : drop }
             iifname vmap { "in0" : jump web, "out0" : drop }
         }""",
+    "variables": f"""
+        define doors = {{ 50-60, 443 }}
+        define till = 10.40.10.7
+        chain web {{ ip saddr $till return; tcp dport 80 accept; }}
+        chain a {{ {FORWARD} iifname "in0" udp dport $doors accept; ip saddr $till drop; jump web; }}""",
     "one chain in two blocks": f"""
         chain a {{ {FORWARD} iifname "in0" udp dport 53 accept; ip saddr 10.40.10.7 udp dport 50-60 drop; }}
         chain a {{ log prefix "rest "; tcp dport 80 accept; }}""",

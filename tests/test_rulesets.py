@@ -70,8 +70,10 @@ def program_of(mending: Mending) -> list[tuple[str, str]]:
 
 
 def rules_in(text: str) -> dict[str, list[str]]:
-    """The rules of each chain of a text for nftables, of all its blocks."""
+    """The rules of each chain of a text for nftables, of all its blocks, with the values of variables."""
     found: dict[str, list[str]] = {}
+    for name, value in re.findall(r"define (\w+) = (.*?)(?:;| #|$)", text, re.MULTILINE):
+        text = text.replace(f"${name}", value)
     for table in BUILT_IN.dialect("nftables").forms[-1].surface.parse(text, "rules"):
         for chain in table.children or ():
             inside = [each.text for each in chain.children or () if not each.text.startswith(("type ", "policy "))]
@@ -118,9 +120,7 @@ def test_a_mended_ruleset_does_more_of_what_is_meant_and_nothing_else(
         assert was == text
         [mend] = mending.mends
         gone = kept(was, now)
-        rules = [
-            each for each in gone if not re.match(r"\s*(chain .*\{|\})", each)
-        ]  # a block that is empty then goes, too
+        rules = [each for each in gone if not re.match(r"\s*(chain .*\{|\})", each)]
         assert len(rules) == len(re.findall(r"^(delete|-D) ", mend.change, re.MULTILINE))
         assert given_back(mend.undo) in ({}, {name: rules_in(was)[name] for name in given_back(mend.undo)})
         after = al.read("edge", intent.speaks, {"rules": now})

@@ -268,7 +268,8 @@ class _Planner:
         """Compare the device as it would be while no line applies of which only that is not known.
 
         Returns:
-            The comparison, the device, and the lines that were not understood; `None` if what is written is not read.
+            The comparison, the device, and the lines that were not understood with what is not let pass before
+            any rule; `None` if what is written is not read.
         """
         texts = {**self.texts, **{file: self._text(file, tried[file]) for file in tried}}
         try:
@@ -277,6 +278,7 @@ class _Planner:
             return None
         capture = assemble(self.intent.name, self.dialects, read)
         unread = [each.text for each in capture.leftovers]
+        unread += [f"{each.lets} of {each.section} are not let pass" for each in capture.absent]
         aside = [each for each in capture.bounds if each.conditional]
         self.conditional = bool(aside)
         decided = replace(

@@ -13,6 +13,7 @@ from agile_lattice.dialects.changes.outline import Node
 from agile_lattice.dialects.dialect import Form
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.program_facts import BaseChainFact, ChainFact, PolicyFact, StepFact
+from agile_lattice.dialects.reading.expanding import with_values
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.dialects.together import parted
 from agile_lattice.intent.places import Place
@@ -45,6 +46,7 @@ class Chains:
     def __init__(self, form: Form, nodes: Sequence[Node]) -> None:
         self.change = form.change
         self.nodes = list(nodes)
+        self._values = with_values([each.statement for each in self.nodes], form.expand)
         self.bases: list[BaseChainFact] = []
         self._blocks: dict[ChainName, list[tuple[Node, ...]]] = {}  # those around its rules: a chain may be in several
         self._steps: dict[ChainName, list[StepFact]] = {}
@@ -181,7 +183,8 @@ class Chains:
         """Yield what fills a chain as it was: numbers of rules are others once it was changed."""
         yield self._filled(self.change.empty, Putting(chain, 0))
         for each in self.rules(chain):
-            yield self._filled(self.change.fill, Putting(chain, 0)).replace("%", each.statement.text)
+            text = self._values.get(id(each.statement), each.statement.text)  # variables end with their text
+            yield self._filled(self.change.fill, Putting(chain, 0)).replace("%", text)
 
     def _around(self, said: Sequence[tuple[ChainName, str]]) -> list[Statement]:
         """Return commands in the blocks in which they are given, if they are."""

@@ -55,8 +55,7 @@ def expanded(statements: list[Statement], how: Expansion) -> list[Statement]:
         last = max((number for number, each in enumerate(statements, 1) if each.text == how.afresh), default=0)
         statements = statements[last:]
     if how.define:
-        known: dict[str, str] = {}
-        statements = list(_with_values(statements, how, known))
+        statements = list(_with_values(statements, how, {}, {}))
     if how.each:
         statements = list(_about_each(statements, how.each))
     if how.several:
@@ -93,7 +92,17 @@ def _about_each(statements: Iterable[Statement], begins: str) -> Iterator[Statem
             yield Statement(block.text, block.line, [Statement(f"{begins}{name}", line), *rest])
 
 
-def _with_values(statements: Iterable[Statement], how: Expansion, known: dict[str, str]) -> Iterator[Statement]:
+def with_values(statements: Iterable[Statement], how: Expansion) -> dict[int, str]:
+    """Return, by identity, what statements say that use variables, with the values in place of their names."""
+    texts: dict[int, str] = {}
+    if how.define:
+        list(_with_values(statements, how, {}, texts))
+    return texts
+
+
+def _with_values(
+    statements: Iterable[Statement], how: Expansion, known: dict[str, str], texts: dict[int, str]
+) -> Iterator[Statement]:
     defines = re.compile(rf"{re.escape(how.define)}\s+(\w+)\s*=\s*(.+)")
     for each in statements:
         defined = defines.fullmatch(each.text) if each.children is None else None
@@ -101,7 +110,9 @@ def _with_values(statements: Iterable[Statement], how: Expansion, known: dict[st
             known[defined[1]] = _filled(defined[2], how.use, known)
             continue
         text = _filled(each.text, how.use, known)
-        children = None if each.children is None else list(_with_values(each.children, how, known))
+        if text != each.text:
+            texts[id(each)] = text
+        children = None if each.children is None else list(_with_values(each.children, how, known, texts))
         same = text == each.text and children == each.children
         yield each if same else Statement(text, each.line, children)
 

@@ -163,7 +163,10 @@ def _reader(dialect: Dialect, form: Form, file: str, trace: Trace | None) -> Rea
 def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> Reading:
     includes = any(form.expand.define for form in dialect.forms)
     rest, including = without_includes(statements) if includes else (statements, [])
-    facts = reader.read(expanded(rest, reader.form.expand))
+    written_out = expanded(rest, reader.form.expand)
+    facts = reader.read(written_out)
+    if reader.trace is not None and reader.form.change.of_programs:
+        _known_as(rest, written_out, reader.trace)
     units = getattr(reader.form.surface, "files", False)
     unit_of = [each.interface for each in facts.get("interface", []) if units and isinstance(each, InterfaceFact)]
     if dialect.semantics.family is not None:
@@ -196,6 +199,26 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
         dialect.semantics.addresses == "sorted", dialect.semantics.interfaces == "set", tuple(unit_of),
         reader.form.change.of_programs, tuple(each for each in steps if each.bounds),
     )  # fmt: skip
+
+
+def _known_as(statements: Sequence[Statement], read: Sequence[Statement], trace: Trace) -> None:
+    """Let statements be known as those that were read in their place, where one was for one: to change what is around.
+
+    Args:
+        statements: As they are written.
+        read: With variables and collections written out.
+        trace: What became of those that were read.
+    """
+    by_line: dict[tuple[int, bool], list[Statement]] = {}
+    for each in read:
+        by_line.setdefault((each.line, each.children is None), []).append(each)
+    for each in statements:
+        found = by_line.get((each.line, each.children is None), [])
+        if len(found) != 1:
+            continue
+        if found[0] is not each and id(found[0]) in trace:
+            trace[id(each)] = trace[id(found[0])]
+        _known_as(each.children or (), found[0].children or (), trace)
 
 
 def _set_aside(statements: Sequence[Statement], aside: Sequence[AsideFact]) -> list[Leftover]:
