@@ -321,6 +321,11 @@ def test_what_bridges_do_between_their_ports_is_not_proven() -> None:
     )
     [found] = al.diff(quay, as_captured(other)).differences
     assert found.subject == "interface p1" and found.effect != "no-effect"
+    bare = replace(quay, interfaces=tuple(each for each in quay.interfaces if not each.name.startswith("br0")))
+    joined = replace(bare, interfaces=tuple(each for each in quay.interfaces if each.name != "br0.7"))
+    for one, two, change in ((joined, bare, "missing"), (bare, joined, "extra")):
+        [found] = al.diff(one, as_captured(two)).differences
+        assert (found.change, found.subject, found.effect) == (change, "interface br0", "may-change-traffic")
 
 
 def test_permits_of_two_families_have_no_order_between_them() -> None:
