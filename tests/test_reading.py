@@ -198,3 +198,11 @@ def test_a_ruleset_means_the_same_in_several_files(path: Path) -> None:
         if files:
             missing = read_device("quay", ("nftables",), {"main.nft": "\n".join(lines), **dict([*files.items()][1:])})
             assert missing.leftovers, "a file is not there"
+
+
+def test_files_that_include_each_other_over_and_over_are_not_all_put_in() -> None:
+    files = {f"f{n}.nft": f'include "f{n + 1}.nft"\n' * 10 for n in range(25)}
+    many = read_device("quay", ("nftables",), {**files, "f25.nft": "define a = 1\n"})
+    each = read_device("quay", ("nftables",), {"a.nft": 'include "b.nft"\n', "b.nft": 'include "a.nft"\n'})
+    for found in (many, each):
+        assert found.leftovers and all("not all of them are here" in left.reason for left in found.leftovers)

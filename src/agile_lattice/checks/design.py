@@ -23,7 +23,7 @@ from agile_lattice.intent.stages import Rule, split
 from agile_lattice.intent.translations import Translation
 from agile_lattice.packets.boxes import Box, overlap, remainder
 
-Passing = Literal["permits", "access"]
+Part = Literal["permits", "access"]
 
 
 class Design:
@@ -78,7 +78,7 @@ class Design:
         """The lists of rules of all devices, with what earlier rules do to later ones."""
         return ordered(self.devices)
 
-    def deciding(self, device: Device, part: Passing) -> list[tuple[bool, list[Box]]]:
+    def deciding(self, device: Device, part: Part) -> list[tuple[bool, list[Box]]]:
         """Return the permits of a device, or its entries of management: whether each denies, and what it matches."""
         if (device.name, part) not in self._deciding:
             space, entries = self.space(device), device.permits if part == "permits" else device.access
@@ -88,7 +88,7 @@ class Design:
             ]
         return self._deciding[device.name, part]
 
-    def lets_pass(self, device: Device, box: Box, part: Passing = "permits") -> Box | None:
+    def lets_pass(self, device: Device, box: Box, part: Part = "permits") -> Box | None:
         """Return some of these packets that the permits, or the entries of management, let in; None if there are none.
 
         Raises:

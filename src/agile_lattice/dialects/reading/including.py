@@ -14,6 +14,7 @@ from agile_lattice.dialects.surfaces import Statement
 INCLUDING = re.compile(r'^[ \t]*include[ \t]+"(?P<path>[^"\n]+)"[ \t]*;?', re.MULTILINE)
 
 
+MOST = 16  # times as much as all texts have may be put in: files include each other, and some many others
 NOT_HERE = "the program reads these files, too, and not all of them are here: capture them with it"
 
 
@@ -45,7 +46,7 @@ def with_included(dialects: Sequence[Dialect], texts: Iterable[tuple[str, str]])
     forms = [form for dialect in dialects for form in dialect.forms if form.expand.define]
     if not forms or not any(INCLUDING.search(text) for _, text in texts):
         return texts
-    including = _Including(max(forms, key=lambda form: len(_blocks(form))), dict(texts))
+    including = _Including(forms, dict(texts))
     whole = [(file, including.resolved(file)) for file, _ in texts]
     return [(file, text) for file, text in whole if file not in including.included] or texts
 
@@ -53,34 +54,46 @@ def with_included(dialects: Sequence[Dialect], texts: Iterable[tuple[str, str]])
 class _Including:
     """The texts of a device, by name, and which of them others include."""
 
-    def __init__(self, form: Form, texts: dict[str, str]) -> None:
-        self.form, self.texts = form, texts
+    def __init__(self, forms: Sequence[Form], texts: dict[str, str]) -> None:
+        self.forms, self.texts = forms, texts
         self.included: set[str] = set()
+        self.room = MOST * sum(map(len, texts.values()))
+        self._lines: dict[str, str | None] = {}
 
-    def resolved(self, file: str, above: tuple[str, ...] = ()) -> str:
+    def resolved(self, file: str) -> str:
         """Return a text with what it includes, but for the files that include it themselves."""
 
         def in_place(found: re.Match[str]) -> str:
             name = PurePath(found["path"]).name
             files = [each for each in sorted(self.texts) if each != file and fnmatchcase(PurePath(each).name, name)]
-            lines = [self._line(each, (*above, file)) for each in files if each not in above]
-            if not lines or len(lines) < len(files) or None in lines:
+            lines = [self._line(each) for each in files]
+            told = "; ".join(filter(None, lines))
+            if not lines or None in lines or len(told) > self.room:
                 return found[0]
+            self.room -= len(told)
             self.included.update(files)
-            return "; ".join(filter(None, lines))
+            return told
 
         return INCLUDING.sub(in_place, self.texts[file])
 
-    def _line(self, file: str, above: tuple[str, ...]) -> str | None:
+    def _line(self, file: str) -> str | None:
         """Return what a text says, in one line; `None` if that cannot be said so."""
-        try:
-            return _flat(self.form.surface.parse(self.resolved(file, above), file), _blocks(self.form))
-        except (CaptureError, _NotFlatError):
-            return None
+        if file not in self._lines:
+            self._lines[file] = None  # for those that it includes
+            told = (_flattened(form, self.resolved(file), file) for form in self.forms)
+            self._lines[file] = next((each for each in told if each is not None), None)
+        return self._lines[file]
 
 
 class _NotFlatError(Exception):
     """A block is only known as one by its line break."""
+
+
+def _flattened(form: Form, text: str, file: str) -> str | None:
+    try:
+        return _flat(form.surface.parse(text, file), getattr(form.surface, "blocks", ()))
+    except (CaptureError, _NotFlatError):
+        return None
 
 
 def _flat(statements: Iterable[Statement], blocks: Sequence[str]) -> str:
@@ -92,7 +105,3 @@ def _flat(statements: Iterable[Statement], blocks: Sequence[str]) -> str:
             yield f"{each.text}{inside}"
 
     return "; ".join(parts())
-
-
-def _blocks(form: Form) -> Sequence[str]:
-    return getattr(form.surface, "blocks", ())
