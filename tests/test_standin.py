@@ -265,7 +265,7 @@ def test_a_round_that_is_interrupted_goes_on_where_it_was(tmp_path: Path) -> Non
         ) as capture:
             time.sleep(6)  # the others take less
             os.killpg(capture.pid, signal.SIGINT)
-            said = capture.communicate(timeout=30)[0]
+            said = capture.communicate(timeout=90)[0]
         assert capture.returncode == 2 and "3 devices captured" in said and "interrupted" in said, said
     with practice(tmp_path) as here:
         code, said = here.lattice("capture", "quay.yaml", "--into", "archive", "--resume")

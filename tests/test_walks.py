@@ -107,3 +107,13 @@ def test_a_host_answers_its_neighbours_and_others_by_its_gateway(host: str, sour
     text = FILTERED.replace("MODE", "off").replace("devices:", f"names: {{hosts: {{till: {host}}}}}\ndevices:")
     found = al.walk(al.loads(text), source, "10.40.10.9", "tcp/443", at="quay:wan0")
     assert found.end == "delivered" and found.obstacle == obstacle
+
+
+def test_a_device_does_not_answer_for_what_it_would_take() -> None:
+    rule = "{name: mail, intercept: true, from: wan0, destination: 203.0.113.9, service: tcp/25}"
+    network = al.loads(f"{TAKING}      - {rule}\n")
+    found = al.walk(network, "192.0.2.7", "203.0.113.9", "tcp/25", at="quay:wan0")
+    assert (found.end, str(found.visits[-1].after.destination)) == ("local", "203.0.113.2")
+    assert found.obstacle == "neighbours on wan0 ask for 203.0.113.9 (ARP), and quay does not answer"
+    plain = al.loads(TAKING).device("quay")
+    assert al.between(network.device("quay"), plain).same, "nobody's packet comes there"

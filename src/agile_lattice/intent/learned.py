@@ -57,16 +57,14 @@ def _with_addresses(device: Device) -> tuple[Translation, ...]:
     return tuple(found)
 
 
-def _taken(device: Device, one: Intercept) -> Iterator[Publish]:
-    """Yield for each interface what becomes of the packets that the device takes for itself there."""
+def _taken(device: Device, one: Intercept) -> Iterator[Intercept]:
+    """Yield for each interface where the device takes packets for itself that arrive there."""
     named = one.source or one.destination
     family = 4 if named is None else named.family
     for each in device.interfaces:
         if one.arrives is None or includes(one.arrives, each.name):
             usable = (own.address for own in each.addresses if own.family == family and not own.address.is_link_local)
-            own = next(usable, None) or _lacking(family, each)
-            meant = one.destination or AddressSet.everything(family)
-            yield Publish(meant, own, one.name, (each.name,), one.source, one.services, one.port, place=one.place)
+            yield replace(one, arrives=(each.name,), taken_at=next(usable, None) or _lacking(family, each))
 
 
 def _lacking(family: int, one: Interface) -> Address:
@@ -75,7 +73,7 @@ def _lacking(family: int, one: Interface) -> Address:
 
 def _nowhere(device: Device, translations: Iterable[Translation]) -> Iterator[Route]:
     """Yield what drops packets that the device takes for itself on an interface that has no address."""
-    taken = {each.internal for each in translations if isinstance(each, Publish)}
+    taken = {each.taken_at for each in translations if isinstance(each, Intercept)}
     for one in device.interfaces:
         for family in (4, 6):
             if (lacking := _lacking(family, one)) in taken:

@@ -11,7 +11,7 @@ import msgspec
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.services import Service, Services, union_of_services
-from agile_lattice.intent.translations import Publish, Sides, Static, Translation, Twice
+from agile_lattice.intent.translations import Intercept, Publish, Sides, Static, Translation, Twice
 from agile_lattice.packets.spans import Spans, minus
 
 
@@ -130,6 +130,8 @@ def _needed(one: Translation, log: bool) -> list[Permit]:
         to, services, source, side = AddressSet.of(one.internal), None, None, one.facing
     elif isinstance(one, Publish):
         to, services, source, side = AddressSet.of(one.internal), real_services(one), one.source, one.facing
+    elif isinstance(one, Intercept) and one.taken_at is not None:
+        to, services, source, side = AddressSet.of(one.taken_at), real_services(one), one.source, one.arrives
     elif isinstance(one, Twice):
         to, services, source, side = AddressSet.of(one.new_destination), one.services, one.source, one.arrives
     else:
@@ -191,8 +193,9 @@ def _neighbours(rules: Iterable[Passage]) -> Iterator[tuple[Passage, Services | 
             yield first, union_of_services([Service(each.protocol or "", each.ports) for each in (first, *more)])
 
 
-def real_services(one: Publish) -> Services | None:
-    """Return what arrives at the internal host of a published service: its protocols and real ports."""
-    if one.services is None or one.internal_port is None:
+def real_services(one: Publish | Intercept) -> Services | None:
+    """Return what arrives at the internal host of a published service, or is taken: its protocols and real ports."""
+    port = one.port if isinstance(one, Intercept) else one.internal_port
+    if one.services is None or port is None:
         return one.services
-    return tuple(Service(each.protocol, ((one.internal_port, one.internal_port),)) for each in one.services)
+    return tuple(Service(each.protocol, ((port, port),)) for each in one.services)

@@ -179,8 +179,10 @@ def _twice_rules(one: Twice) -> list[Rule]:
 
 
 def _intercept_rules(one: Intercept) -> list[Rule]:
+    verdict: Verdict = "ingress" if one.taken_at is None else "rewrite"
+    to = None if one.taken_at is None else AddressSet.of(one.taken_at)
     rule = Rule(
-        "arrival", "ingress", one.arrives, None, one.source, one.destination, to_port=one.port, name=one.name,
+        "arrival", verdict, one.arrives, None, one.source, one.destination, to=to, to_port=one.port, name=one.name,
         place=one.place,
     )  # fmt: skip
     return _per_protocol(rule, one.services)

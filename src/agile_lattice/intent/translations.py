@@ -166,6 +166,7 @@ class Intercept(msgspec.Struct, frozen=True, tag="intercept"):
 
     Attributes:
         port: The port on which the device takes them; `None` where it is the one that they were sent to.
+        taken_at: That address, once it was looked up: no intent says it.
     """
 
     name: str = ""
@@ -175,6 +176,7 @@ class Intercept(msgspec.Struct, frozen=True, tag="intercept"):
     services: Services | None = None
     port: int | None = None
     description: str = ""
+    taken_at: Address | None = None
     place: Place = NOWHERE
 
 

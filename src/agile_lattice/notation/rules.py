@@ -68,8 +68,9 @@ class Rules:
         if shape.intercept:
             _with_ports(shape.port, match.services, place.at("port"), "port")
             return Intercept(
-                name, match.arrives, match.source, match.destination, match.services, shape.port, description, place
-            )
+                name, match.arrives, match.source, match.destination, match.services, shape.port, description,
+                place=place,
+            )  # fmt: skip
         if shape.exempt:
             own = shape.exempt if isinstance(shape.exempt, str) else None
             if own is not None and (shape.to or shape.destination or shape.at):
