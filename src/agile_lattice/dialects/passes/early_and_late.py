@@ -81,7 +81,7 @@ def _of_others(walk: Walk, step: StepFact, rules: Sequence[Rule]) -> bool:
         mine = walk.match(step)
         return mine is None or all(
             narrowed(mine, each) is None
-            for rule in rules if rule.stage == "arrival" and family_of(rule) == walk.family and rule.to is not None
+            for rule in rules if rule.stage == "arrival" and family_of(rule) == walk.family and rule.verdict != "keep"
             for each in (replace(match_of(rule), own=rule.own), image_of(rule))
         )  # fmt: skip
     except Unclear:

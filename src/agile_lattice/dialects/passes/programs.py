@@ -71,7 +71,7 @@ def _list_of(program: Ruleset, hook: str) -> list[Fact]:
              for family in families}  # fmt: skip
     if hook == "arrival" and families and not any(each.hook == hook for each in program.aside.values()):
         program.images = {
-            family: [image_of(each) for each in lists[family] if each.to is not None] for family in families
+            family: [image_of(each) for each in lists[family] if each.verdict != "keep"] for family in families
         }
     if hook in ("arrival", "departure") or not families:
         return [rule for family in families for rule in lists[family]]
