@@ -261,8 +261,9 @@ def test_a_round_that_is_interrupted_goes_on_where_it_was(tmp_path: Path) -> Non
         command = [LATTICE, "capture", "quay.yaml", "--into", "archive"]
         env = {**os.environ, "XDG_STATE_HOME": str(tmp_path / "state")}
         with subprocess.Popen(
-            command, cwd=tmp_path, env=env, stdout=subprocess.PIPE, text=True, start_new_session=True
-        ) as capture:
+            command, cwd=tmp_path, env=env, stdout=subprocess.PIPE, text=True, start_new_session=True,
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # ignored in the background
+        ) as capture:  # fmt: skip
             time.sleep(6)  # the others take less
             os.killpg(capture.pid, signal.SIGINT)
             said = capture.communicate(timeout=90)[0]
