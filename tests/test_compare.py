@@ -13,7 +13,8 @@ from msgspec.structs import replace
 import agile_lattice as al
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.registry import BUILT_IN
-from agile_lattice.intent.addresses import Address
+from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import SECTIONS, Device, Helper, HostEntry, Settings
 from agile_lattice.intent.normal import normal
 from agile_lattice.intent.services import Service
@@ -321,8 +322,9 @@ def test_what_bridges_do_between_their_ports_is_not_proven() -> None:
     )
     [found] = al.diff(quay, as_captured(other)).differences
     assert found.subject == "interface p1" and found.effect != "no-effect"
-    bare = replace(quay, interfaces=tuple(each for each in quay.interfaces if not each.name.startswith("br0")))
-    joined = replace(bare, interfaces=tuple(each for each in quay.interfaces if each.name != "br0.7"))
+    ports = tuple(each for each in quay.interfaces if not each.name.startswith("br0"))
+    bare = replace(quay, interfaces=(*ports, Interface("lan0", (Prefix.parse("10.40.11.1/24"),))))
+    joined = replace(bare, interfaces=(*bare.interfaces, *(each for each in quay.interfaces if each.name == "br0")))
     for one, two, change in ((joined, bare, "missing"), (bare, joined, "extra")):
         [found] = al.diff(one, as_captured(two)).differences
         assert (found.change, found.subject, found.effect) == (change, "interface br0", "may-change-traffic")
