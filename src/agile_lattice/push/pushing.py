@@ -124,10 +124,9 @@ class Pusher:
         Raises:
             TransportError: If the device is not reached: what is not confirmed goes back by itself.
         """
-        carried: Carried | OnTrial | None = None
-        if isinstance(self.session, Session):
-            waiting = unfinished(self.session) if self.trial is None else on_trial(self.session, self.trial)
-            carried = waiting
+        if isinstance(self.session, Restconf):
+            return None  # there is no trial that could wait
+        carried = unfinished(self.session) if self.trial is None else on_trial(self.session, self.trial)
         if carried is None:
             return None
         if isinstance(carried, Carried):
