@@ -206,3 +206,21 @@ def test_files_that_include_each_other_over_and_over_are_not_all_put_in() -> Non
     each = read_device("quay", ("nftables",), {"a.nft": 'include "b.nft"\n', "b.nft": 'include "a.nft"\n'})
     for found in (many, each):
         assert found.leftovers and all("not all of them are here" in left.reason for left in found.leftovers)
+
+
+@pytest.mark.parametrize(
+    ("said", "left"),
+    [
+        ("policies of IPsec\nfilters of devices\n", []),
+        ("policies of IPsec\nRTNETLINK answers: Operation not permitted\nfilters of devices\n", [2]),
+        ("policies of IPsec\nsrc 10.1.0.0/16 dst 10.2.0.0/16\n\tdir out priority 0\nfilters of devices\n", [2, 3]),
+        ("policies of IPsec\nsrc ::/0 dst ::/0\n\tsocket in priority 0 ptype main\nfilters of devices\n", []),
+        ("filters of devices\nfilter protocol ip pref 9 u32 fh 800: flowid 1:1\n  match 0a/ff at 16\n", []),
+        ("filters of devices\nfilter protocol ip flower\n  dst_ip 10.0.0.0/8\n\taction order 1: gact drop\n", [4]),
+        ("filters of devices\nfilter protocol all pref 9 bpf chain 0 x.o:[y] direct-action id 5\n", [2]),
+    ],
+)  # fmt: skip
+def test_what_may_take_packets_past_rules_and_routes_is_named(said: str, left: list[int]) -> None:
+    found = read_device("quay", ("iproute2", "nftables"), {"detours.txt": said}).leftovers
+    assert [each.place.line for each in found] == left
+    assert all({"interfaces", "routes"} <= {*each.sections} for each in found)

@@ -240,7 +240,7 @@ def _with_ports(port: int | None, services: Services | None, place: Place, key: 
     if port is not None and not (services and all(each.has_ports for each in services)):
         raise fail(
             place, f"`{key}` needs a `service` with ports",
-            "Say which external port it belongs to, as in `service: tcp/8080`.",
+            "Say which port it belongs to, as in `service: tcp/8080`.",
         )  # fmt: skip
 
 
