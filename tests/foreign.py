@@ -11,7 +11,6 @@ from __future__ import annotations
 import re
 import sys
 from collections.abc import Mapping, Sequence
-from pathlib import Path
 from random import Random
 from typing import NamedTuple
 
@@ -24,8 +23,9 @@ from agile_lattice.dialects import read_device, render_device
 from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.notation.loading import loads
+from where import ROOT
 
-HERE = Path(__file__).parent
+HERE = ROOT / "tests"
 sys.path.insert(0, str(HERE.parent / "scripts"))
 RULESETS = {each.name: each.read_text() for each in sorted((HERE / "rulesets").iterdir())}
 PUBLIC = [f"203.0.113.{n}" for n in (3, 4, 5, 6, 8, 9, 10, 11)]

@@ -12,7 +12,6 @@ import time
 import traceback
 from collections import Counter
 from importlib.resources import files
-from pathlib import Path
 from random import Random
 
 import agile_lattice as al
@@ -22,8 +21,8 @@ from agile_lattice.dialects.errors import DialectError
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.notation.errors import NotationError
 from pairs import PAIRS
+from where import DEMO
 
-DEMO = Path(al.__file__).parent / "demo"
 SCRAPS = ["", "{", "}", "[", "]", "(", ")", '"', "'", "\n", " ", ";", "#", "!", "0", "-", "/33", "::", "\t", "é",
           "\x1b", "999999999999", "<a>", "&a", "*a", "\\", "%", "=", "10.0.0.1", "|", ",", "<", ">"]  # fmt: skip
 SECONDS = 1.0  # that an input may take, and more for each megabyte of it

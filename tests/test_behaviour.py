@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from itertools import product
-from pathlib import Path
 from textwrap import dedent
 
 import pytest
@@ -32,6 +31,7 @@ from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.spans import Spans, meet, merged
 from test_laws import SOME
+from where import ROOT
 
 Point = tuple[int, ...]
 Change = tuple[str, int] | None  # of one number: to another, or by an offset
@@ -397,7 +397,7 @@ def test_a_witness_is_a_packet_that_somebody_sends_and_what_becomes_of_it(
 
 @pytest.mark.parametrize("path", ["src/agile_lattice/demo/saltmarsh.yaml", "examples/coast"])
 def test_a_probe_comes_to_its_rule_or_just_misses_it(path: str) -> None:
-    network = al.load(Path(__file__).parent.parent / path)
+    network = al.load(ROOT / path)
     topology = Topology(network)
     plan = plan_probes(network, network.devices)
     assert {each.hits for each in plan.probes} == {True, False}

@@ -14,8 +14,8 @@ from agile_lattice.checks import CHECKS, Check, example_intent, findings
 from agile_lattice.cli.main import main
 from agile_lattice.notation.errors import NotationError
 from agile_lattice.notation.loading import load, loads
+from where import ROOT
 
-ROOT = Path(__file__).parent.parent
 COAST = ROOT / "examples" / "coast"
 DRAFT = ROOT / "src" / "agile_lattice" / "demo" / "draft.yaml"
 

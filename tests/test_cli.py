@@ -10,8 +10,8 @@ from pathlib import Path
 import pytest
 
 from agile_lattice.cli.main import main
+from where import DEMO
 
-DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
 GOOD = """\
 lattice: 1
 names:

@@ -20,8 +20,7 @@ from agile_lattice.intent.normal import normal
 from agile_lattice.intent.services import Service
 from strategies import devices
 from test_laws import MANY
-
-DEMO = Path(al.__file__).parent / "demo"
+from where import DEMO, ROOT
 
 ALL = frozenset(SECTIONS)
 
@@ -297,7 +296,7 @@ def test_no_packet_is_shown_that_a_line_which_was_not_understood_may_decide(case
 
 
 def test_a_line_that_dials_is_compared_by_what_speaks_of_it_only() -> None:
-    backup = next(each for each in al.load(DEMO.parents[2] / "examples" / "coast").devices if each.name == "backup")
+    backup = next(each for each in al.load(ROOT / "examples" / "coast").devices if each.name == "backup")
     rendering = al.render(backup)
     texts = {each.file: each.text for each in rendering if each.dialect != "ppp"}
     found = al.diff(backup, al.read("backup", [each for each in backup.speaks if each != "ppp"], texts))

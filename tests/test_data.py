@@ -12,7 +12,6 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-import agile_lattice as al
 from agile_lattice.cli.main import main
 from agile_lattice.dialects import read_device, render_device
 from agile_lattice.dialects.errors import Refusals
@@ -22,6 +21,7 @@ from agile_lattice.intent.model import Device
 from agile_lattice.intent.normal import normal
 from test_laws import SOME
 from test_robust import LATTICE
+from where import DEMO
 
 # A dialect of a user's, on every surface: it takes any description.
 SURFACES = {
@@ -175,7 +175,7 @@ def test_files_follow_the_mask_and_what_a_killed_run_left_is_removed(tmp_path: P
 
 
 def test_a_picture_is_the_same_bytes_again(tmp_path: Path) -> None:
-    demo = Path(al.__file__).parent / "demo/saltmarsh.yaml"
+    demo = DEMO / "saltmarsh.yaml"
     for name in ("one.svg", "two.svg", "one.png", "two.png"):
         subprocess.run([LATTICE, "draw", str(demo), str(tmp_path / name)], check=True, capture_output=True)
     for kind in ("svg", "png"):
@@ -183,8 +183,7 @@ def test_a_picture_is_the_same_bytes_again(tmp_path: Path) -> None:
 
 
 def test_streams_that_are_closed_or_narrow_are_no_failure(tmp_path: Path) -> None:
-    demo = Path(al.__file__).parent / "demo"
-    argv = [LATTICE, "diff", str(demo / "saltmarsh.yaml"), str(demo / "a-year-later")]
+    argv = [LATTICE, "diff", str(DEMO / "saltmarsh.yaml"), str(DEMO / "a-year-later")]
     narrow = subprocess.run(argv, capture_output=True, env={**os.environ, "PYTHONIOENCODING": "ascii"}, check=False)
     assert narrow.returncode == 1 and b"Traceback" not in narrow.stderr and b"6 differences" in narrow.stdout
     closed = subprocess.run(["bash", "-c", f"{sys.executable} -m agile_lattice.cli.main; {LATTICE} --help >&-"],

@@ -23,8 +23,8 @@ from agile_lattice.show.probing import show_plan
 from agile_lattice.show.proving import show_verdict
 from agile_lattice.show.terminal import THEME
 from agile_lattice.show.walking import show_walk
+from where import DEMO
 
-DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
 INTENT = str(DEMO / "saltmarsh.yaml")
 
 # The changes that `scripts/capture_demo.py` made by hand, as they must come back.

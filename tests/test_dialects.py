@@ -34,6 +34,7 @@ from pairs import PAIRS
 from renderings import MEANT, TEXTS
 from test_laws import rendered
 from test_mend import clean, lamp
+from where import DEMO
 
 
 @pytest.mark.parametrize(("speaks", "text", "intent", "left"), PAIRS, ids=[pair[0] for pair in PAIRS])
@@ -276,7 +277,7 @@ def test_a_text_of_another_kind_is_not_taken_for_one_of_this(name: str) -> None:
 
 MIGRATED = ["frr", "bird", "netplan", "networkd", "ifupdown", "iproute2", "ietf-yang", "ietf-yang/xml"]
 MIGRATED += ["bollard", "mooring", "tideway"]
-INTENT = Path(al.__file__).parent / "demo" / "saltmarsh.yaml"
+INTENT = DEMO / "saltmarsh.yaml"
 LITERAL = re.compile(r"\b\d+\.\d+\.\d+\.\d+\b")
 
 

@@ -24,11 +24,11 @@ from agile_lattice.intent.translations import Publish
 from agile_lattice.show.dialects import show_matrix
 from agile_lattice.show.terminal import THEME
 from pages import pages, run
+from where import ROOT
 from write_checks import checks_page
 from write_reference import pages as reference_pages
 from write_refusals import refusals_page
 
-ROOT = Path(__file__).parent.parent
 PARTS = re.compile(r'^```yaml(?: title="continues ([\w-]+)")?\n(.*?)^```$', re.MULTILINE | re.DOTALL)
 BLOCK = re.compile(r'^```(\w+)(?: title="[^"]*")?\n(.*?)^```$', re.MULTILINE | re.DOTALL)
 

@@ -19,8 +19,8 @@ from agile_lattice.cli.main import main
 from agile_lattice.cli.parallel import MANY
 from agile_lattice.fleet import cluster as cluster_of
 from agile_lattice.fleet.store import Store, usual_store
+from where import DEMO
 
-DEMO = Path(al.__file__).parent / "demo"
 COUNT = 6
 
 

@@ -8,8 +8,7 @@ import sys
 from pathlib import Path
 
 import agile_lattice as al
-
-ROOT = Path(__file__).parent.parent
+from where import ROOT
 
 
 def test_rooms_import_downwards_only() -> None:
@@ -42,3 +41,14 @@ def test_places_are_never_compared_as_they_are() -> None:
             elif isinstance(node, ast.Subscript) and ast.unparse(node).startswith(("set[Place", "dict[Place")):
                 found.append(f"{path.name}:{node.lineno}")
     assert found == []
+
+
+def test_tests_find_the_checkout_and_the_package_in_one_way() -> None:
+    """The package may be installed anywhere (`make pythons`): nothing of the checkout is looked for beside it."""
+    found = [
+        path.name
+        for path in sorted((ROOT / "tests").glob("*.py"))
+        if path.name != "where.py"
+        and ("DEMO.parent" in (text := path.read_text(encoding="utf-8")) or " Path(__file__)" in text)
+    ]
+    assert found == ["test_house.py"]

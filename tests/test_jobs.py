@@ -13,8 +13,9 @@ from pathlib import Path
 import pytest
 
 from pages import FENCE, TYPED, done
+from where import ROOT
 
-JOBS = sorted((Path(__file__).parent / "jobs").glob("*.md"))
+JOBS = sorted((ROOT / "tests" / "jobs").glob("*.md"))
 
 
 def missing(expected: list[str], output: str) -> str:

@@ -14,10 +14,9 @@ from agile_lattice.cli.commands import documents
 from agile_lattice.cli.main import main
 from agile_lattice.cli.schemas import json_schema
 from agile_lattice.fleet.work import compared
+from where import DEMO, ROOT
 from write_schema import schemas
 
-ROOT = Path(__file__).parent.parent
-DEMO = ROOT / "src" / "agile_lattice" / "demo"
 INTENT, CHANGED = DEMO / "saltmarsh.yaml", DEMO / "a-year-later"
 PACKET = "192.0.2.77 203.0.113.5 tcp/443 --at quay-edge:wan0"
 

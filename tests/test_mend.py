@@ -30,6 +30,7 @@ from changes import EDITED, TYPED
 from soundness import as_captured
 from strategies import HOSTS, devices
 from test_laws import SOME, rendered
+from where import ROOT
 
 
 def lamp(speaks: str, intent: str) -> Device:
@@ -385,7 +386,7 @@ def test_what_could_cut_the_way_of_management_is_held_back_until_it_is_named() -
     assert bold.change.index(" ip address 10.40.10.1/24") < bold.change.index(" no ip address 10.40.10.254/24")
 
 
-COAST = Path(__file__).parent.parent / "examples" / "coast"
+COAST = ROOT / "examples" / "coast"
 SWITCH = {
     "vlans.json": """
         [ {"ifname": "port1", "vlans": [ {"vlan": 10, "flags": ["PVID", "Egress Untagged"]}, {"vlan": 30} ] },

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from mistakes import MISTAKES, look
+from where import ROOT
 
 NOT_FOUND = {"a subnet on two sites"}  # it cannot be told from a link that both are on
 
@@ -18,6 +17,6 @@ def test_mistakes_are_found_and_nothing_else() -> None:
 
 
 def test_every_kind_of_mistake_stands_in_the_documentation() -> None:
-    page = (Path(__file__).parent.parent / "docs" / "mistakes.md").read_text()
+    page = (ROOT / "docs" / "mistakes.md").read_text()
     assert len(MISTAKES) >= 30
     assert [words for words in MISTAKES if f"| {words} |" not in page] == []

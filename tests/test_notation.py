@@ -19,8 +19,7 @@ from agile_lattice.intent.normal import normal
 from agile_lattice.notation.located import parse
 from strategies import devices
 from test_laws import MANY
-
-DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
+from where import DEMO
 
 
 @MANY

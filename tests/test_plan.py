@@ -20,9 +20,7 @@ from agile_lattice.packets.spans import meet, merged, size
 from agile_lattice.plan.calculation import bounds, split, summary
 from agile_lattice.plan.usage import plans
 from strategies import networks, prefixes
-
-ROOT = Path(__file__).parent.parent
-DEMO = ROOT / "src" / "agile_lattice" / "demo"
+from where import DEMO, ROOT
 
 
 @given(st.integers(0, 32))

@@ -5,7 +5,6 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Iterable
 from itertools import count, product
-from pathlib import Path
 from random import Random
 from typing import Any, NamedTuple
 
@@ -39,8 +38,8 @@ from soundness import pairs
 from test_chains import IPTABLES, tried
 from test_laws import MANY
 from test_real import INTENT, kernel
+from where import DEMO
 
-DEMO = Path(al.__file__).parent / "demo"
 NAMES = ("in0", "out0", "out1")
 ENDS = [AddressSet.parse(each) for each in ("10.0.0.0/30", "10.0.0.2/31", "10.0.0.1", "2001:db8::/126")]
 PORTS = [((22, 22),), ((20, 25), (80, 80)), ((8, 8),)]

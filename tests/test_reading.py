@@ -21,6 +21,7 @@ from agile_lattice.dialects.reading.texts import Reading, read_form, read_statem
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.dialects.surfaces import Statement
 from test_laws import MANY
+from where import ROOT
 
 # Phrases of which many lines could be understood in several ways: the first that takes a line counts.
 AMBIGUOUS = """
@@ -122,7 +123,7 @@ def test_a_name_twice_in_one_object_is_an_error() -> None:
         read_device("quay", ("iproute2",), {"routes.json": '[{"dst": "10.0.0.0/8", "dst": "10.0.0.0/9"}]'})
 
 
-RULESETS = sorted((Path(__file__).parent / "rulesets").glob("*.nft"))
+RULESETS = sorted((ROOT / "tests" / "rulesets").glob("*.nft"))
 BRACES = next(each.surface for each in BUILT_IN.dialect("nftables").forms if each.name == "program")
 
 

@@ -38,9 +38,9 @@ from machines import Machine, Run, present, run
 from strategies import loadable_devices
 from test_laws import in_effect, rendered
 from test_mend import WITH, intended, mended, only_what_is_carried
+from where import DEMO, ROOT
 
-DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
-HERE = Path(__file__).parent
+HERE = ROOT / "tests"
 MODULES = Path(sys.prefix) / "share" / "yang" / "modules"  # of pyang, which brings the standard modules
 MODULE_NAMES = (
     "ietf-interfaces", "iana-if-type", "ietf-ip", "ietf-routing",

@@ -17,9 +17,8 @@ from playwright.sync_api import Browser, Page, sync_playwright
 from agile_lattice.cli.main import main
 from test_demo import printed
 from test_real import needs
+from where import DEMO, ROOT
 
-ROOT = Path(__file__).parent.parent
-DEMO = ROOT / "src" / "agile_lattice" / "demo"
 INTENT, CHANGED = str(DEMO / "saltmarsh.yaml"), str(DEMO / "a-year-later")
 SIZES = {"desk": (1280, 800), "phone": (390, 844)}
 BROWSER = shutil.which("chromium") or "chromium"

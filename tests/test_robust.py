@@ -20,8 +20,8 @@ from agile_lattice.intent.model import Network
 from agile_lattice.intent.normal import normal
 from agile_lattice.notation.errors import NotationError
 from fuzzing import fuzz
+from where import DEMO
 
-DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
 LATTICE = str(Path(sys.executable).with_name("lattice"))
 CAPTURES = {
     path.name: (path.read_text(), speaks)

@@ -22,8 +22,9 @@ from agile_lattice.intent.model import Device
 from agile_lattice.show.differences import shown_differences
 from machines import Machine
 from test_laws import MANY
-from test_programs import DEMO, RULESETS, TABLES, first
+from test_programs import RULESETS, TABLES, first
 from test_real import kernel
+from where import DEMO
 
 CASES = [*(("nftables", each) for each in RULESETS), *(("iptables", each) for each in TABLES)]
 RULES = """

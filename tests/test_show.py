@@ -13,13 +13,13 @@ from agile_lattice.intent.model import Network
 from agile_lattice.show.layout import CARD_WIDTH, links_of, placed
 from agile_lattice.show.rule_map import draw_rules
 from agile_lattice.show.sections import draw_sections
+from where import DEMO, ROOT
 
-DEMO = Path(__file__).parent.parent / "src" / "agile_lattice" / "demo"
 INTENT = str(DEMO / "saltmarsh.yaml")
 
 
 def test_a_network_is_drawn_and_nothing_falls_together(tmp_path: Path) -> None:
-    coast = al.load(str(Path(__file__).parent.parent / "examples" / "coast"))
+    coast = al.load(str(ROOT / "examples" / "coast"))
     for network in (al.load(INTENT), coast, _sites(40), _bus(40)):
         heights = {each.name: 1.0 + len(each.interfaces) / 10 for each in network.devices}
         layout = placed(network, heights)

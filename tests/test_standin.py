@@ -19,7 +19,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-import agile_lattice as al
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.push.carrying import Load
 from agile_lattice.push.trials import put_on_trial
@@ -27,9 +26,10 @@ from agile_lattice.standin.commands import VENDORS, Console, Leave
 from agile_lattice.standin.device import Refused, Standin
 from agile_lattice.transport.errors import TransportError
 from agile_lattice.transport.sessions import Answer, Session
+from where import DEMO, ROOT
 
 LATTICE = str(Path(sys.executable).with_name("lattice"))
-PRACTICE = Path(al.__file__).parent / "demo" / "practice" / "quay.yaml"
+PRACTICE = DEMO / "practice" / "quay.yaml"
 SHEETS = [
     f"Gateway: slip-7\n\nWay: 10.{n}.0.0 mask 255.255.0.0\nNext: 10.70.1.9\n\n"
     f"Way: 0.0.0.0 mask 0.0.0.0\nNext: 10.70.1.{n}\n"
@@ -371,7 +371,7 @@ def test_what_cannot_be_stood_in_for_is_said(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("vendor", VENDORS)
 def test_what_the_vendor_documents_is_its_command_line(vendor: str) -> None:
-    page = (Path(__file__).parent.parent / "docs" / "vendors" / f"{vendor}.md").read_text()
+    page = (ROOT / "docs" / "vendors" / f"{vendor}.md").read_text()
     told = page.partition("## Its command line")[2]
     assert [line for line in told.splitlines() if line.startswith("| `")] == [
         f"| `{each.words}` | {each.help} |" for each in VENDORS[vendor]

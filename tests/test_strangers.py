@@ -8,7 +8,6 @@ from pathlib import Path
 import pytest
 from msgspec.structs import replace
 
-import agile_lattice
 from agile_lattice.cli.main import main
 from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.equivalence import verdict
@@ -24,9 +23,9 @@ from agile_lattice.intent.normal import normal
 from agile_lattice.notation.loading import load, loads
 from agile_lattice.notation.writing import write
 from test_mend import Folder
+from where import DEMO, ROOT
 
-DEMO = Path(agile_lattice.__file__).parent / "demo"
-STRANGERS = Path(__file__).parent / "strangers"
+STRANGERS = ROOT / "tests" / "strangers"
 SAMPLES = {"semaphore": "semaphore.box", "lockkeeper": "lockkeeper.log", "almanac": "almanac.book"}
 # Of each: what somebody changed by hand, and what the difference is called.
 BY_HAND = {
