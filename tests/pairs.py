@@ -380,7 +380,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         route replace 2001:db8:1::/48 via 2001:db8::2 metric 1030
         route replace 10.1.0.0/16 via 10.40.10.9 table 7
         rule add from 10.0.0.0/8 table 7
-        link add br0 type bridge vlan_filtering 1
+        link add br0 type bridge vlan_filtering 1 vlan_protocol 802.1ad
         a add 10.40.11.1/24 brd + dev lan1
         link set lan1 up mtu 1400
         r add 10.2.0.1 dev lan1 via 10.40.11.9
@@ -395,7 +395,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
           - {to: "2001:db8:1::/48", via: "2001:db8::2", distance: 7}
           - {to: 10.2.0.1/32, via: 10.40.11.9}
         """,
-        [10, 11, 12],  # and so VLAN 1 is on every port
+        [10, 11, 12],  # those are tags of other sorts
     ),
     (
         "iproute2",

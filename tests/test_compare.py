@@ -584,3 +584,37 @@ def test_more_addresses_than_an_interface_should_have_are_refused() -> None:
         text = text.replace(word, f'"{value}"')
     with pytest.raises(al.Refusals, match="have the prefix routed"):
         al.render(al.loads(text).device("gate"))
+
+
+PLUGGED = """
+lattice: 1
+devices:
+  quay:
+    speaks: [{0}]
+    interfaces:
+      lan1: {{{1}}}
+      lan2: {{{1}}}
+      hub: {{{1}{2}address: 10.0.0.1/24, bridge: {{members: [lan1, lan2]}}}}
+"""
+APART = {
+    "networkd": ("Kind=bridge\n", "Kind=bridge\n\n[Bridge]\nVLANFiltering=yes\n", "DefaultPVID={}\n"),
+    "iproute2": ("type bridge\n", "type bridge vlan_filtering 1", " vlan_default_pvid {}\n"),
+}
+
+
+@pytest.mark.parametrize("speaks", APART)
+@pytest.mark.parametrize("vlan", ["none", "1", "7"])
+def test_a_bridge_that_keeps_vlans_apart_has_one_for_ports_of_which_nothing_is_said(speaks: str, vlan: str) -> None:
+    plain, apart = (
+        al.loads(PLUGGED.format(speaks, *each)).devices[0]
+        for each in (("", ""), (f"untagged: {1 if vlan == 'none' else vlan}", ", "))
+    )
+    before, after, number = APART[speaks]
+    after += "\n" * (speaks == "iproute2") if vlan == "1" else number.format("0" if vlan == "none" else vlan)
+    texts = {each.file: each.text.replace(before, after) for each in al.render(plain)}
+    capture = al.read("quay", plain.speaks, texts)
+    assert not al.prove(plain, capture).same and not al.diff(plain, capture).same
+    if vlan == "none":  # nothing passes, and an intent cannot say so
+        assert [each.sections for each in capture.leftovers] == [("bridging",)]
+    else:
+        assert al.diff(apart, capture).same and not capture.leftovers

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, currently_in_test_context, event, given, settings
@@ -13,10 +14,14 @@ from agile_lattice.compare.applying import as_it_is
 from agile_lattice.compare.equivalence import between
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
 from agile_lattice.dialects import Rendered, as_intent, read_device, render_device
+from agile_lattice.dialects.assembly import assemble
 from agile_lattice.dialects.errors import Refusals
+from agile_lattice.dialects.lowering import facts_of
+from agile_lattice.dialects.passes import Facts
+from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.interfaces import Bridge, Interface
-from agile_lattice.intent.model import Device, Settings
+from agile_lattice.intent.model import SECTIONS, Device, Settings
 from agile_lattice.intent.normal import normal
 from agile_lattice.transport.capturing import sealed
 from strategies import devices
@@ -182,3 +187,30 @@ def test_reading_loses_no_line(speaks: tuple[str, ...], data: st.DataObject) -> 
         assert [(left.place.line, left.text) for left in reading.leftovers] == [(at + 1, strange.strip())]
         clean = read_device(device.name, speaks, [("clean", each.text)])
         assert reading.device == clean.device
+
+
+#: What a field says only where another does, or what nothing but the rendering in another dialect needs.
+BESIDE = {("identity", "derived"), ("rule", "rewrites_dns"), ("access", "log")}
+
+
+@SOME
+@given(data=st.data())
+def test_what_a_fact_says_is_in_the_device_or_named(data: st.DataObject) -> None:
+    """A word that was read and then counts for nothing would be a difference that nobody hears of."""
+    facts = facts_of(data.draw(devices(("iproute2",))))
+    whole = _put_together(facts)
+    for kind in [kind for kind, said in facts.items() if said]:
+        at = data.draw(st.integers(0, len(facts[kind]) - 1))
+        fact: Any = facts[kind][at]
+        for field in fact.__struct_fields__:
+            value = getattr(fact, field)
+            if isinstance(value, int) and (kind, field) not in BESIDE:
+                other = replace(fact, **{field: not value if isinstance(value, bool) else value + 1})
+                changed = {**facts, kind: [*facts[kind][:at], other, *facts[kind][at + 1 :]]}
+                assert _put_together(changed) != whole, (kind, field, fact)
+
+
+def _put_together(facts: Facts) -> tuple[Device, list[str]]:
+    reading = Reading("iproute2", "batch", "text", facts, (), frozenset(SECTIONS), (1, 1))
+    capture = assemble("quay", [BUILT_IN.dialect("iproute2")], [reading])
+    return capture.device, [each.text for each in capture.leftovers]

@@ -18,7 +18,7 @@ from agile_lattice.dialects.facts import (
     SettingsFact,
     ZoneFact,
 )
-from agile_lattice.dialects.interface_assembly import grouped, interfaces_of, masterless, one_way, unknown_dials
+from agile_lattice.dialects.interface_assembly import grouped, interfaces_of, masterless, unknown_dials
 from agile_lattice.dialects.lowering import alike
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.families import united, without_end
@@ -30,6 +30,7 @@ from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.dialects.several_texts import bounds_of, meeting
 from agile_lattice.dialects.speaking import Spoken
+from agile_lattice.dialects.vlan_assembly import put_in_vlans
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.answering import FAMILIES, external_addresses, parted_answers
 from agile_lattice.intent.interface_names import is_plain
@@ -96,7 +97,10 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         facts |= {kind: united(facts.get(kind, [])) for kind in ("permit", "access")}
     translations, unsaid = join(facts.get("rule", []))
     leftovers += [_no_word(rule) for rule in unsaid]
-    leftovers += [one_way(fact) for fact in facts.get("vlan-member", []) if fact.pvid != fact.untagged]
+    alone = not any("bridging" in each.carries for each in dialects)  # no other text could say more of VLANs
+    leftovers += put_in_vlans(facts, alone or "bridging" in sections)
+    if alone and facts.get("vlan-member"):
+        sections.add("bridging")
     hostnames = [fact.hostname for fact in facts.get("device", [])]
     answers: tuple[Answer, ...] | None = tuple(
         Answer(fact.interface, AddressSet.of(fact.address.network), fact.place)

@@ -124,6 +124,7 @@ FACTS: dict[str, FactType] = {
                 "slaac": ("learns",),
                 "dials": ("dial",),
                 "by_vlan": ("bridge",),
+                "default_vlan": ("bridge",),
             },
         ),
         FactType(
@@ -173,8 +174,14 @@ FACTS: dict[str, FactType] = {
             "declared-interface",
             DeclaredInterfaceFact,
             "interfaces",
-            ("interface", "sort", "vlan", "by_vlan"),
-            lambda one: (True, one.sort, one.vlan is not None or None, one.by_vlan or None),
+            ("interface", "sort", "vlan", "by_vlan", "default_vlan"),
+            lambda one: (
+                True,
+                one.sort,
+                one.vlan is not None or None,
+                one.by_vlan or None,
+                one.default_vlan is not None or None,
+            ),
             words="interface {fact.interface}",
         ),
         FactType(

@@ -38,6 +38,7 @@ class InterfaceFact(msgspec.Struct, frozen=True):
         dials: What it dials, if it is the end of a dial-up tunnel: a fact of its own, called like the interface.
         bridge: Whether it is a bridge; its members and VLANs are facts of their own.
         by_vlan: Whether that bridge keeps VLANs apart (IEEE 802.1Q): only then what its members carry counts.
+        default_vlan: The VLAN that it and its members are in without a tag, if nothing is said of theirs.
         parent, vlan, ...: As in `intent.interfaces.Interface`.
     """
 
@@ -54,6 +55,7 @@ class InterfaceFact(msgspec.Struct, frozen=True):
     vlan: int | None = None
     bridge: bool = False
     by_vlan: bool = False
+    default_vlan: int | None = None
     instance: str = ""
     place: Place = NOWHERE
 
@@ -128,13 +130,14 @@ class DeclaredInterfaceFact(msgspec.Struct, frozen=True):
     Attributes:
         sort: `vlan` or `bridge`.
         vlan: The VLAN id, if it is one.
-        by_vlan: Whether it is a bridge that keeps VLANs apart.
+        by_vlan, default_vlan: As in `InterfaceFact`.
     """
 
     interface: str
     sort: str
     vlan: int | None = None
     by_vlan: bool = False
+    default_vlan: int | None = None
     place: Place = NOWHERE
 
 

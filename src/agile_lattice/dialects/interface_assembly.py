@@ -5,12 +5,10 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping
 from typing import Any
 
-import msgspec
-
-from agile_lattice.dialects.fact_types import FACTS
-from agile_lattice.dialects.facts import AddressFact, DialFact, InterfaceFact, VlanMemberFact
+from agile_lattice.dialects.facts import AddressFact, DialFact, InterfaceFact
 from agile_lattice.dialects.lowering import LEARNED, alike
 from agile_lattice.dialects.reading.understanding import Leftover
+from agile_lattice.dialects.vlan_assembly import counted_vlans, known_interfaces
 from agile_lattice.intent.interfaces import Bridge, Dial, Interface, Secret
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import Place
@@ -27,15 +25,12 @@ def interfaces_of(
         sections: The sections that the texts speak of.
     """
     undialled = _undialled(facts, sections)
-    known: dict[str, InterfaceFact] = {}
-    for fact in facts.get("interface", []):
-        known[fact.interface] = _united(known[fact.interface], fact) if fact.interface in known else fact
+    known = known_interfaces(facts)
     held: dict[str, list[AddressFact]] = {name: [] for name in known}
     for address in facts.get("address", []):
         held.setdefault(address.interface, []).append(address)
     members = grouped(facts.get("member", []), "master")
-    masters = {each.interface: known.get(each.master) for each in facts.get("member", [])}
-    carried = grouped((each for each in facts.get("vlan-member", []) if _counts(each, masters, known)), "interface")
+    carried = grouped(counted_vlans(facts, known), "interface")
     resolvers = grouped(facts.get("interface-resolver", []), "interface")
     domains = grouped(facts.get("interface-search", []), "interface")
     dials: dict[str, DialFact] = {each.interface: each for each in facts.get("dial-up", [])}
@@ -121,32 +116,9 @@ def _dial(fact: DialFact) -> Dial:
     return Dial(fact.over, secret, secret)
 
 
-def _counts(
-    fact: VlanMemberFact, masters: Mapping[str, InterfaceFact | None], known: Mapping[str, InterfaceFact]
-) -> bool:
-    """Tell whether a VLAN is one to a bridge: all members of one that does not keep them apart are said to be in 1."""
-    bridge = masters.get(fact.interface) or known.get(fact.interface)
-    return fact.pvid == fact.untagged and (bridge is None or bridge.by_vlan or not bridge.bridge)
-
-
 def grouped(facts: Iterable[Any], field: str) -> dict[str, list[Any]]:
     """Return facts by one of their fields."""
     found: dict[str, list[Any]] = {}
     for fact in facts:
         found.setdefault(getattr(fact, field), []).append(fact)
     return found
-
-
-def _united(one: InterfaceFact, other: InterfaceFact) -> InterfaceFact:
-    """Put together what two texts say of one interface: the places tell which fields each speaks of."""
-    parts = {**(one.place.parts or {}), **(other.place.parts or {})}
-    said = {
-        field: getattr(other, field) for field in InterfaceFact.__struct_fields__ if field in (other.place.parts or {})
-    }
-    return msgspec.structs.replace(one, **said, place=Place(one.place.file, one.place.line, parts))
-
-
-def one_way(fact: VlanMemberFact) -> Leftover:
-    """Return a VLAN that has a tag in one direction only."""
-    reason = "it has no tag on one way only, and an intent cannot say so"
-    return Leftover(fact.place, FACTS["vlan-member"].describe(fact), (), reason, ("bridging",))

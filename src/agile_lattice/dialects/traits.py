@@ -32,6 +32,7 @@ def interface_traits(one: InterfaceFact) -> tuple[Any, ...]:
         one.vlan is not None or None,
         one.bridge or None,
         one.by_vlan or None,
+        one.default_vlan is not None or None,
         bool(one.instance) or None,
     )
 

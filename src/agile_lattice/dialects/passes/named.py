@@ -171,7 +171,7 @@ def _made_down(facts: Facts, dialect: str) -> Facts:
     for fact in facts.get("interface", []):
         assert isinstance(fact, InterfaceFact)
         if fact.bridge:
-            made.append(DeclaredInterfaceFact(fact.interface, "bridge", None, fact.by_vlan, fact.place))
+            made.append(DeclaredInterfaceFact(fact.interface, "bridge", None, fact.by_vlan, place=fact.place))
         if fact.parent and fact.vlan:
             made.append(DeclaredInterfaceFact(fact.interface, "vlan", fact.vlan, place=fact.place))
             parts.append(PartFact(fact.parent, fact.interface, fact.place))
@@ -184,15 +184,16 @@ def _made_down(facts: Facts, dialect: str) -> Facts:
     return {**facts, "interface": interfaces, "declared-interface": made, "part": parts, "vlan-member": carried}
 
 
+MADE = ("bridge", "by_vlan", "default_vlan", "vlan")
+
+
 def _made_up(facts: Facts) -> Facts:
     interfaces = list(facts.get("interface", []))
     for fact in facts.get("declared-interface", []):
         assert isinstance(fact, DeclaredInterfaceFact)
-        place = Place(fact.place.file, fact.place.line, dict.fromkeys(("bridge", "by_vlan", "vlan"), fact.place))
-        bridge = fact.sort == "bridge"
-        interfaces.append(
-            InterfaceFact(fact.interface, bridge=bridge, by_vlan=fact.by_vlan, vlan=fact.vlan, place=place)
-        )
+        place = Place(fact.place.file, fact.place.line, dict.fromkeys(MADE, fact.place))
+        made = {field: getattr(fact, field) for field in MADE[1:]}
+        interfaces.append(InterfaceFact(fact.interface, bridge=fact.sort == "bridge", **made, place=place))
     for fact in facts.get("part", []):
         assert isinstance(fact, PartFact)
         place = Place(fact.place.file, fact.place.line, {"parent": fact.place})
