@@ -253,6 +253,8 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         "bird",  # what no route of the kernel is, and what a route tells others
         """
         router id 10.255.0.1;
+        protocol device {} protocol kernel { persist; ipv6 { export where source ~ [RTS_BGP, RTS_STATIC]; }; }
+        protocol kernel rest { kernel table 10; scan time 20; ipv6 { export none; }; }
         protocol direct { disabled; ipv4; }
         protocol static labels { vpn4; route 10:10 10.20.0.0/24 via 192.0.2.2 mpls 210; }
         protocol static six {
@@ -307,7 +309,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         """
         routes: [{to: 10.60.0.0/16, via: 10.40.10.9}, {to: 10.65.0.0/16, via: 10.40.10.9}]
         """,
-        [3, 5, 5, 5, 5, 7, 7, 7, 7, 10, 12, 12, 12, 12, 12, 14, 14, 14, 14, 14],
+        [3, 4, 5, 5, 5, 5, 7, 7, 7, 7, 12, 12, 12, 12, 12, 14, 14, 14, 14, 14],  # nothing exports line 4 to the kernel
     ),
     (
         "iproute2",
@@ -435,6 +437,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
             route 10.65.0.0/16 via "lan0";
             route 10.66.0.0/16 blackhole;
             route 10.67.0.0/16 prohibit { preference = 150; };
+            route 10.69.0.0/16 reject;
             route 10.68.0.0/16 via 10.40.10.9 effect 2 via 10.40.10.8;
         }
         protocol static {
@@ -450,10 +453,11 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
           - {to: 10.65.0.0/16, interface: lan0}
           - {to: 10.66.0.0/16, discard: true}
           - {to: 10.67.0.0/16, discard: prohibit, distance: 51}
+          - {to: 10.69.0.0/16, discard: unreachable}
           - {to: "2001:db8:41::/48", via: "fe80::1", interface: lan0}
           - {to: "::/0", discard: unreachable}
         """,
-        [14],
+        [15, 19],  # two ways, which an intent cannot say, and nothing exports IPv6
     ),
     (
         "netplan",

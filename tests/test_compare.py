@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import subprocess
 from pathlib import Path
 
@@ -12,6 +13,7 @@ from msgspec.structs import replace
 
 import agile_lattice as al
 from agile_lattice.dialects.assembly import Capture
+from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.interfaces import Interface
@@ -618,3 +620,41 @@ def test_a_bridge_that_keeps_vlans_apart_has_one_for_ports_of_which_nothing_is_s
         assert [each.sections for each in capture.leftovers] == [("bridging",)]
     else:
         assert al.diff(apart, capture).same and not capture.leftovers
+
+
+NEEDED = """
+lattice: 1
+devices:
+  quay:
+    speaks: [{0}]
+    interfaces: {{lan0: {{address: [10.0.0.1/24, "2001:db8::1/64"]}}, wan0: {1}}}
+    {2}
+"""
+ROUTED = "routes: [{to: 10.9.0.0/16, via: 10.0.0.9}, {to: '2001:db8:9::/48', via: '2001:db8::9'}]"
+DIALLED = "{dial: {over: lan0, user: {file: /etc/ppp/sea}, password: {file: /etc/ppp/sea}}}"
+
+
+@pytest.mark.parametrize(("speaks", "outside", "more", "needed"), [
+    ("bird, iproute2", "{}", ROUTED, r"protocol device.*\n};\n"),
+    ("bird, iproute2", "{}", ROUTED, r"(?s)protocol kernel four.*?\n};\n"),
+    ("bird, iproute2", "{}", ROUTED, r"(?s)protocol kernel six.*?\n};\n"),
+    ("bird, iproute2", "{}", ROUTED, r"export all;"),
+    ("ifupdown, ppp", DIALLED, "", r"noauth\n"),
+    ("ifupdown, ppp", DIALLED, "", r"persist\n"),
+    ("iproute2", "{vlan: 7, parent: lan0}", "", r"link set dev wan0 up\n"),
+])  # fmt: skip
+def test_what_a_system_needs_for_a_rendering_to_take_effect_is_missed(
+    speaks: str, outside: str, more: str, needed: str
+) -> None:
+    [quay] = al.loads(NEEDED.format(speaks, outside, more)).devices
+    texts = {each.file: each.text for each in al.render(quay)}
+    assert al.diff(quay, al.read("quay", quay.speaks, texts)).same
+    spoilt = {file: re.sub(needed, "", text, count=1) for file, text in texts.items()}
+    assert spoilt != texts and not al.diff(quay, al.read("quay", quay.speaks, spoilt)).same
+
+
+@pytest.mark.parametrize("gone", ["*nat", "COMMIT", "*filter"])
+def test_a_table_without_its_beginning_or_its_end_is_refused_as_the_program_does(gone: str) -> None:
+    text = "*nat\n:PREROUTING ACCEPT [0:0]\nCOMMIT\n*filter\n:FORWARD DROP [0:0]\nCOMMIT\n"
+    with pytest.raises(CaptureError, match="capture it again"):
+        al.read("quay", ["iptables"], {"iptables.rules": text.replace(f"{gone}\n", "", 1)})

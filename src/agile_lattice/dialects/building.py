@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
+from types import MappingProxyType
 from typing import Any
 
 import msgspec
@@ -91,10 +92,18 @@ class Builder:
         start: The line before the table.
         kinds: What placeholders may be.
         parts: Texts of named parts.
+        missing: What is said where a text lacks what its facts want, by the word for it.
     """
 
-    def __init__(self, file: str, start: int, kinds: Mapping[str, Kind], parts: Mapping[str, str]) -> None:
-        self.file, self.start, self.kinds, self.parts = file, start, kinds, parts
+    def __init__(
+        self,
+        file: str,
+        start: int,
+        kinds: Mapping[str, Kind],
+        parts: Mapping[str, str],
+        missing: Mapping[str, str] = MappingProxyType({}),
+    ) -> None:
+        self.file, self.start, self.kinds, self.parts, self.missing = file, start, kinds, parts, missing
 
     def block(self, lines: list[_Line], owner: FactType | None, denying: str = "") -> Block:
         """Make a block of lines that stand side by side."""
@@ -129,7 +138,13 @@ class Builder:
         lets = (denying or next(iter(needs), ""), _word(constants, "lets"))
         if denies not in LISTS or (lets[1] and not (lets[0] in LISTS and lets[1] in LET)):
             raise ValueError(f"denies= wants {' or '.join(LISTS[1:])}, and lets=, for one of these, {' or '.join(LET)}")
-        same = tuple(each for each in _word(constants, "same").split("|") if each)
+        wants, same = (tuple(each for each in _word(constants, name).split("|") if each) for name in ("wants", "same"))
+        gives = _word(constants, "gives")
+        for word in filter(None, (*wants, gives)):
+            if word not in self.missing:
+                raise ValueError(
+                    f"{word!r}: `missing` says nothing of it; it has {', '.join(self.missing) or 'nothing'}"
+                )
         anew = constants.pop("anew", False)
         target = None if always else makes or owner
         head = parse_phrase(left, self.parts)
@@ -155,7 +170,16 @@ class Builder:
         )
         whole = None
         if makes is not None and not (
-            makes.key or makes.parts or line.inside or conditions or once or first or covers or lets[1]
+            makes.key
+            or makes.parts
+            or line.inside
+            or conditions
+            or once
+            or first
+            or covers
+            or lets[1]
+            or wants
+            or gives
         ):
             parted = any(hole.part for hole in holes_of(head))
             certain = {*makes.fields} <= {*makes.defaults, *constants} | always_said(head)
@@ -173,6 +197,8 @@ class Builder:
             needs,
             denies,
             lets,
+            wants,
+            gives,
             once,
             first,
             constants,

@@ -33,6 +33,7 @@
     elsewhere = "REGEX"                            # a line by which the system says that it has more than it shows
     expand = {define = "define"}                   # what stands for other words; see `reading.expanding.Expansion`
     change = {how = "typed", without = "no %"}     # how it is changed; see `dialect.Change`
+    missing = {word = "what is said where nothing gives it"}    # see `wants`
     loading = {command = "/usr/sbin/tool -f %"}    # if it is gone after a restart; see `lasting.Loading`
     statements = '''
     STATEMENT                  => FACT field=constant
@@ -59,6 +60,8 @@ Behind `=>` there can be, besides `field=constant`:
     anew=true           it cannot be altered: what it made goes first
     denies=LIST         it opens a list of rules that drops what none of them lets pass
     lets=WHAT           what an `always` statement lets pass before the rules of a list are asked
+    wants=WORD|WORD     it takes effect only if the text gives these, too: words of `missing`
+    gives=WORD          it gives this
 """
 
 from __future__ import annotations
@@ -102,6 +105,7 @@ class _FormText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     elsewhere: str = ""
     loading: Loading = Loading()
     expand: Expansion = Expansion()
+    missing: Mapping[str, str] = {}
 
 
 class _DialectText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -158,7 +162,7 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
     forms = []
     for form in raw.forms:
         start = text.partition(form.statements)[0].count("\n") if form.statements in text else 0
-        builder = Builder(file, start, kinds, raw.fragments)
+        builder = Builder(file, start, kinds, raw.fragments, form.missing)
         try:
             lines = list(indented(with_shared(form.statements, raw.shared)))
         except KeyError as error:
@@ -182,7 +186,7 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
             raise DefinitionError(file, line, f"file = {form.file!r} is no plain name: letters, digits, dots, - and _")
         only, unless, elsewhere = signs
         about = form.name, form.carries, form.syntax, form.before, block, form.file, form.change
-        forms.append(Form(*about, only, unless, elsewhere, form.loading, form.expand))
+        forms.append(Form(*about, only, unless, elsewhere, form.loading, form.expand, form.missing))
     passes = passes_of(raw.semantics, raw.passes)
     for secret in filter(None, (*raw.running.secrets, raw.running.hits)):
         try:

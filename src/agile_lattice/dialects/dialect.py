@@ -42,6 +42,8 @@ class Phrase(msgspec.Struct, frozen=True):
         denies: The list of rules that it opens, which drops what none of its rules lets pass; empty if it opens none.
         lets: What it lets pass before the rules of a list are asked: the list and, in one word, what; both empty if
             it is no such statement.
+        wants: What the text has to have besides, or what it says takes no effect: words of the form.
+        gives: What of that it is; empty for nothing.
         once: Whether a second one is not understood: which of them would decide is not said by the syntax.
         first: Whether its block has at most one of it: what is said more often has another phrase for the further ones.
         constants: Fields that it sets by being there.
@@ -69,6 +71,8 @@ class Phrase(msgspec.Struct, frozen=True):
     needs: tuple[str, ...]
     denies: str
     lets: Lets
+    wants: tuple[str, ...]
+    gives: str
     once: bool
     first: bool
     constants: Mapping[str, Any]
@@ -93,6 +97,12 @@ class Phrase(msgspec.Struct, frozen=True):
         return tuple(each.name for each in self.makes.parts) or (self.makes.name,) if self.makes is not None else ()
 
     @property
+    def sections(self) -> tuple[Section, ...]:
+        """The sections that the facts it makes are of."""
+        made = (self.makes.parts or (self.makes,)) if self.makes is not None else ()
+        return tuple({each.section: None for each in made if each.section})
+
+    @property
     def valued(self) -> tuple[tuple[str, Any], ...]:
         """Those constants that are more than a word: a fact has to have these very values to be written so."""
         return tuple(each for each in self.constants.items() if not isinstance(each[1], str | bool))
@@ -100,7 +110,7 @@ class Phrase(msgspec.Struct, frozen=True):
     @property
     def only_adds(self) -> bool:
         """Whether it does nothing but add to the fact of the block that it stands in, or is passed over."""
-        return self.makes is None and not (self.once or self.covers or self.lets[1])
+        return self.makes is None and not (self.once or self.covers or self.lets[1] or self.gives)
 
     def may_hold(self, heads: Set[str]) -> bool:
         """Tell whether its conditions can be met by statements with these first words."""
@@ -189,6 +199,7 @@ class Form(msgspec.Struct, frozen=True):
         elsewhere: What is found where the system says that it has more than it shows.
         expand: What stands in its texts for other words, or for several statements.
         loading: How a text in this form comes into the running system, if it is not itself what is saved.
+        missing: What is said where a text lacks what its facts want, by the word for it.
     """
 
     name: str
@@ -203,6 +214,7 @@ class Form(msgspec.Struct, frozen=True):
     elsewhere: re.Pattern[str] | None = None
     loading: Loading = Loading()
     expand: Expansion = Expansion()
+    missing: Mapping[str, str] = {}
 
     @property
     def lets(self) -> frozenset[Lets]:

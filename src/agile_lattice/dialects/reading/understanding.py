@@ -103,6 +103,8 @@ class Reader:
         sections: The sections that the text speaks of.
         unrecognised: By the identity of a leftover the statement, and the block of which it is no phrase.
         seen: Where statements stand of which there is one, or that let something pass, by the line of their phrase.
+        given: What facts want of a text and it has, by the words of its form.
+        wanting: The first that wants each.
     """
 
     def __init__(
@@ -124,6 +126,8 @@ class Reader:
         self.left = 0
         self.sections: set[Section] = set(form.carries)
         self.seen: dict[int, Place] = {}
+        self.given: set[str] = set()
+        self.wanting: dict[str, Leftover] = {}
         self.before = frozenset(form.before)
         self.single: Facts = defaultdict(list)
         self.keyed: dict[tuple[str, str], tuple[Fields, Lines]] = {}
@@ -131,6 +135,7 @@ class Reader:
     def read(self, statements: list[Statement]) -> Facts:
         """Return the facts that the statements of a whole text make."""
         self.block(statements, self.form.block, _Scope({}, None, {}, ()))
+        self.leftovers += [left for word, left in self.wanting.items() if word not in self.given]
         return self.finish()
 
     def block(self, statements: list[Statement], block: Block, scope: _Scope) -> None:
@@ -162,6 +167,13 @@ class Reader:
                 self.seen.setdefault(phrase.line, self.place(statement))
             if self.trace is not None:
                 self.note(found)
+            if phrase.gives:
+                self.given.add(phrase.gives)
+            for word in phrase.wants:
+                left = Leftover(
+                    self.place(statement), statement.text, scope.path, self.form.missing[word], phrase.sections
+                )
+                self.wanting.setdefault(word, left)
             if phrase.covers:
                 self.sections.add(phrase.covers)
             if phrase.aside:

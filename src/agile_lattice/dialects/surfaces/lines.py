@@ -55,15 +55,22 @@ class Lines(Surface, frozen=True, tag="lines"):
         block: Statement | None = None
         for each in statements:
             if each.text.startswith(self.open):
+                self._closed(block, file)
                 each.children = []
                 block = each
                 yield each
             elif each.text == self.close:
+                if block is None:
+                    problem = f"{each.text} closes nothing: no line before it begins with {self.open}"
+                    raise CaptureError(Place(file, each.line), problem, "It may lack its beginning: capture it again.")
                 block = None
             elif block is None or block.children is None:
                 yield each
             else:
                 block.children.append(each)
+        self._closed(block, file)
+
+    def _closed(self, block: Statement | None, file: str) -> None:
         if block is not None:
             raise CaptureError(
                 Place(file, block.line), f"{block.text} is not closed by {self.close}",
