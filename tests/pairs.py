@@ -192,6 +192,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         link add br0 type bridge stp_state 0 forward_delay 200
         addr add dev br0 192.0.2.1/28
         a add dev br0 local 192.0.2.2/28 brd + label br0:1 scope global
+        link set br0 up
         """,
         """
         interfaces:
@@ -631,6 +632,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
     (
         "iproute2",
         """
+        link set l0 up
         address add 10.42.1.1 peer 10.42.1.2 dev l0
         address add dev l1 local 2001:db8:40::1 peer 2001:db8:40::2
         address add 10.42.2.1 peer 10.42.2.0/24 dev l2
@@ -639,7 +641,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         interfaces: {l0: {address: 10.42.1.1/32}, l1: {address: "2001:db8:40::1/128"}}
         routes: [{to: 10.42.1.2/32, interface: l0}, {to: "2001:db8:40::2/128", interface: l1}]
         """,
-        [3],
+        [3, 4],  # of l1 nothing says that it is up
     ),
     (
         "iproute2",

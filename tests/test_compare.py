@@ -642,6 +642,9 @@ DIALLED = "{dial: {over: lan0, user: {file: /etc/ppp/sea}, password: {file: /etc
     ("ifupdown, ppp", DIALLED, "", r"noauth\n"),
     ("ifupdown, ppp", DIALLED, "", r"persist\n"),
     ("iproute2", "{vlan: 7, parent: lan0}", "", r"link set dev wan0 up\n"),
+    ("iproute2", "{address: 10.7.0.1/24}", "", r"link set dev wan0 up\n"),
+    ("ifupdown", "{}", "", r"iface wan0 inet manual\n"),
+    ("ifupdown", "{}", ROUTED, r"(?<=iface lan)0(?= inet manual)"),
 ])  # fmt: skip
 def test_what_a_system_needs_for_a_rendering_to_take_effect_is_missed(
     speaks: str, outside: str, more: str, needed: str

@@ -18,7 +18,7 @@ from agile_lattice.dialects.facts import (
     SettingsFact,
     ZoneFact,
 )
-from agile_lattice.dialects.interface_assembly import grouped, interfaces_of, masterless, unknown_dials
+from agile_lattice.dialects.interface_assembly import grouped, interfaces_of, masterless, not_brought_up, unknown_dials
 from agile_lattice.dialects.lowering import alike
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.families import united, without_end
@@ -89,6 +89,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         for kind, members in reading.facts.items():
             facts.setdefault(kind, []).extend(members)
     leftovers += [*masterless(facts), *_undeclared(facts), *unknown_dials(facts), *_not_here(readings, dialects)]
+    leftovers += not_brought_up(facts, readings, dialects)
     by_hand = any(reading.by_hand for reading in readings)
     bounds = bounds_of(readings)
     leftovers += meeting(readings)

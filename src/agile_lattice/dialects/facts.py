@@ -130,7 +130,8 @@ class DeclaredInterfaceFact(msgspec.Struct, frozen=True):
     Attributes:
         sort: `vlan` or `bridge`.
         vlan: The VLAN id, if it is one.
-        by_vlan, default_vlan: As in `InterfaceFact`.
+        by_vlan: Whether it is a bridge that keeps VLANs apart.
+        default_vlan: The VLAN of those of its ports of which nothing is said.
     """
 
     interface: str

@@ -5,8 +5,11 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping
 from typing import Any
 
+from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.facts import AddressFact, DialFact, InterfaceFact
 from agile_lattice.dialects.lowering import LEARNED, alike
+from agile_lattice.dialects.passes.named import LOOPBACK
+from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.dialects.vlan_assembly import counted_vlans, known_interfaces
 from agile_lattice.intent.interfaces import Bridge, Dial, Interface, Secret
@@ -89,6 +92,28 @@ def masterless(facts: dict[str, list[Any]]) -> list[Leftover]:
     ]
 
 
+def not_brought_up(
+    facts: dict[str, list[Any]], readings: Iterable[Reading], dialects: Iterable[Dialect]
+) -> list[Leftover]:
+    """Name the interfaces that some text configures and none brings up, where a system leaves them down then."""
+    wanting = {each.name for each in dialects if each.semantics.state == "said"}
+    told = {each.interface for each in facts.get("interface", []) if "enabled" in (each.place.parts or {})}
+    found: dict[str, Place] = {}
+    for reading in readings:
+        if reading.dialect in wanting:
+            named: list[Any] = [
+                each for kind in ("interface", "address", "member") for each in reading.facts.get(kind, [])
+            ]
+            for each in named:
+                found.setdefault(each.interface, each.place)
+    reason = "nothing says that it is up, and what nobody brings up stays down"
+    return [
+        Leftover(place, f"interface {name}", (), reason, ("interfaces",))
+        for name, place in found.items()
+        if name not in told and name != LOOPBACK
+    ]
+
+
 def unknown_dials(facts: dict[str, list[Any]]) -> list[Leftover]:
     """Take out dial-up lines of which not all is known; return them, and the interfaces that dial nobody knows what."""
     lines: list[DialFact] = facts.get("dial-up", [])
@@ -106,7 +131,7 @@ def unknown_dials(facts: dict[str, list[Any]]) -> list[Leftover]:
 
 def _undialled(facts: dict[str, list[Any]], sections: Collection[Section]) -> set[str]:
     """Return the lines that nothing dials when the system starts, as far as texts speak of it."""
-    dialled = {each.dials for each in facts.get("interface", [])}
+    dialled = {each.dials for each in facts.get("interface", []) if each.enabled}
     return {each.interface for each in facts.get("dial-up", [])} - dialled if "interfaces" in sections else set()
 
 

@@ -243,13 +243,14 @@ def _started_up(facts: Facts) -> Facts:
         for name in fact.interface.split()
     }
     known = [fact for fact in facts.get("interface", []) if isinstance(fact, InterfaceFact)]
-    # An interface may be named by its mark, or by its addresses, only.
+    # An interface may be named by its addresses only; of what a mark alone names nothing is known that could be done.
     named = {fact.interface: fact.place for fact in facts.get("address", []) if isinstance(fact, AddressFact)}
+    brought_up = marks.keys() & {LOOPBACK, *named, *(fact.interface for fact in known)}
     named |= {name: fact.place for name, fact in marks.items()}
     for fact in known:
         named.pop(fact.interface, None)
     known += [InterfaceFact(name, place=place) for name, place in named.items()]
-    interfaces: list[Fact] = [replace(fact, enabled=fact.interface in marks) for fact in known]
+    interfaces: list[Fact] = [replace(fact, enabled=fact.interface in brought_up) for fact in known]
     return {**facts, "interface": interfaces, "zone": []}
 
 

@@ -248,7 +248,14 @@ class Reader:
             return
         fields = found.fields
         if inherited:
-            fields = {**{name: value for name, value in inherited.items() if name in kind.fields}, **fields}
+            around = {name: value for name, value in inherited.items() if name in kind.fields}
+            other = next((name for name in around.keys() & fields.keys() if around[name] != fields[name]), None)
+            if other is not None:
+                # Whether it takes effect depends on something else than what it is about.
+                reason = f"it stands inside what is about {around[other]}"
+                self.leave(statement, path, reason, self.could(statement, found.block, path))
+                return
+            fields = {**around, **fields}
         if phrase.constants:
             fields.update(phrase.constants)
         places: Lines = {}

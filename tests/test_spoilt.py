@@ -1,0 +1,61 @@
+"""Whatever is taken out of a rendering, or changed in a word, is missed: it is not the same as the intent any more."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import agile_lattice as al
+from agile_lattice.dialects.errors import CaptureError
+from test_laws import MANY
+from where import DEMO, ROOT
+
+# Names of lists and of the device, ends of blocks, and what a system does anyhow.
+NOTHING = re.compile(
+    r"\s*(!|exit|(delete )?table (ip|ip6|inet) \w+.*|chain (arrival|departure|passage|entry|helpers) .*|hostname .*"
+    r"|no shutdown|ip router-id .*|link set dev (lo up|\w+ mtu 1500)|noipdefault|# for .*)"
+)
+
+
+def _cuts(lines: list[str]) -> Iterator[tuple[str, list[str]]]:
+    """Yield a text without each of its lines, and without each block of lines that are indented below one."""
+    for at, line in enumerate(lines):
+        indent = len(line) - len(line.lstrip())
+        end = at + 1
+        while end < len(lines) and len(lines[end]) - len(lines[end].lstrip()) > indent:
+            end += 1
+        if line.strip():
+            yield line, [*lines[:at], *lines[at + 1 :]]
+        if end > at + 1:
+            yield line, [*lines[:at], *lines[end + (lines[end : end + 1] or [""])[0].lstrip().startswith(("}", "]")) :]]
+
+
+def _words(lines: list[str]) -> Iterator[tuple[str, list[str]]]:
+    """Yield a text with each of its words and numbers changed, but for those of a prefix, which may be host bits."""
+    for at, line in enumerate(lines):
+        for found in re.finditer(r"[A-Za-z][A-Za-z_-]{2,}|\d+(?![\w:.]*/)", line):
+            other = str(int(found[0]) + 1) if found[0].isdigit() else found[0][:-1]
+            yield line, [*lines[:at], line[: found.start()] + other + line[found.end() :], *lines[at + 1 :]]
+
+
+@pytest.mark.parametrize("intent", [DEMO / "saltmarsh.yaml", ROOT / "examples" / "coast"], ids=lambda each: each.name)
+@MANY
+@given(data=st.data())
+def test_whatever_is_spoilt_in_a_rendering_is_missed(intent: Path, data: st.DataObject) -> None:
+    device = data.draw(st.sampled_from([each for each in al.load(intent).devices if each.speaks]))
+    texts = {each.file: each.text for each in al.render(device)}
+    file = data.draw(st.sampled_from(sorted(texts)))
+    lines = texts[file].splitlines(keepends=True)
+    for line, spoilt in data.draw(st.permutations([*_cuts(lines), *_words(lines)]))[:12]:
+        if NOTHING.fullmatch(line.rstrip("\n")):
+            continue
+        try:
+            capture = al.read(device.name, device.speaks, {**texts, file: "".join(spoilt)})
+        except CaptureError:
+            continue
+        assert not al.diff(device, capture).same, (file, line)
