@@ -420,7 +420,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
           - {to: 10.2.0.1/32, interface: lan0, distance: 4}
           - {to: "2001:db8:41::/48", via: "fe80::1", interface: lan0, distance: 5}
         """,
-        [5, 6],
+        [2, 5, 6, 8],  # two are for what no intent says, and two were learned
     ),
     (
         "bird",

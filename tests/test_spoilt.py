@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator
 from pathlib import Path
@@ -59,3 +60,43 @@ def test_whatever_is_spoilt_in_a_rendering_is_missed(intent: Path, data: st.Data
         except CaptureError:
             continue
         assert not al.diff(device, capture).same, (file, line)
+
+
+# What a kernel has in any case, and routes to its own IPv6 addresses, which it has only when it is sure of them.
+USUAL = re.compile(
+    r'"(127\.|::1"|fe80:|ff00:)|"(broadcast|multicast|anycast)"|"type":"local","dst":"[0-9a-f]*:|"dst":"[0-9a-f:]*","dev":"lo"'
+)
+
+
+@pytest.mark.parametrize("file", ["routes.json", "addresses.json"])
+def test_whatever_a_running_system_has_no_more_is_missed(file: str) -> None:
+    """A route that the system made of an address is gone when somebody takes it away, and the address stays."""
+    quay = al.load(DEMO / "saltmarsh.yaml").device("quay-edge")
+    texts = {path.name: path.read_text() for path in (DEMO / "applied" / "quay-edge").iterdir()}
+    assert al.diff(quay, al.read("quay-edge", quay.speaks, texts)).same
+    entries = json.loads(texts[file])
+    lists = [entries] if file == "routes.json" else [each["addr_info"] for each in entries]
+    counted = 0
+    for held in lists:
+        for at in range(len(held)):
+            gone = held.pop(at)
+            if not USUAL.search(json.dumps(gone, separators=(",", ":"))):
+                counted += 1
+                capture = al.read("quay-edge", quay.speaks, {**texts, file: json.dumps(entries)})
+                assert not al.diff(quay, capture).same, gone
+            held.insert(at, gone)
+    assert counted > 6
+
+
+@pytest.mark.parametrize("route", [
+    {"dst": "10.9.0.0/16", "dev": "lan0", "protocol": "kernel", "scope": "link"},
+    {"dst": "default", "gateway": "203.0.113.9", "dev": "wan0", "protocol": "dhcp", "metric": 100},
+    {"dst": "default", "gateway": "fe80::9", "dev": "wan0", "protocol": "ra", "metric": 100, "pref": "medium"},
+    {"type": "local", "dst": "10.9.0.0/16", "dev": "lo", "table": "local", "protocol": "kernel", "scope": "host"},
+])  # fmt: skip
+def test_routes_that_no_address_explains_are_named(route: dict[str, object]) -> None:
+    quay = al.load(DEMO / "saltmarsh.yaml").device("quay-edge")
+    texts = {path.name: path.read_text() for path in (DEMO / "applied" / "quay-edge").iterdir()}
+    entries = json.loads(texts["routes.json"])
+    capture = al.read("quay-edge", quay.speaks, {**texts, "routes.json": json.dumps([*entries, route | {"flags": []}])})
+    assert len(capture.leftovers) == 1 and not al.diff(quay, capture).same

@@ -20,6 +20,7 @@ from agile_lattice.dialects.facts import (
 )
 from agile_lattice.dialects.interface_assembly import grouped, interfaces_of, masterless, not_brought_up, unknown_dials
 from agile_lattice.dialects.lowering import alike
+from agile_lattice.dialects.made_routes import out_of_the_ordinary
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.families import united, without_end
 from agile_lattice.dialects.passes.groups import group_name, service_name
@@ -30,7 +31,7 @@ from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.dialects.several_texts import bounds_of, meeting
 from agile_lattice.dialects.speaking import Spoken
-from agile_lattice.dialects.vlan_assembly import put_in_vlans
+from agile_lattice.dialects.vlan_assembly import known_interfaces, put_in_vlans
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.answering import FAMILIES, external_addresses, parted_answers
 from agile_lattice.intent.interface_names import is_plain
@@ -89,6 +90,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         for kind, members in reading.facts.items():
             facts.setdefault(kind, []).extend(members)
     leftovers += [*masterless(facts), *_undeclared(facts), *unknown_dials(facts), *_not_here(readings, dialects)]
+    leftovers += out_of_the_ordinary(facts, known_interfaces(facts))
     leftovers += not_brought_up(facts, readings, dialects)
     by_hand = any(reading.by_hand for reading in readings)
     bounds = bounds_of(readings)

@@ -27,7 +27,9 @@ from agile_lattice.dialects.facts import (
     InterfaceNameFact,
     InterfaceResolverFact,
     InterfaceSearchFact,
+    LearnedAddressFact,
     LookupsFact,
+    MadeRouteFact,
     MemberFact,
     PartFact,
     ProxyFact,
@@ -380,6 +382,22 @@ FACTS: dict[str, FactType] = {
             key=SINGLE,
             words="identity",
             keys={"identity": ("settings", "identity")},
+        ),
+        FactType(
+            "made-route",
+            MadeRouteFact,
+            "routes",
+            ("to", "interface", "by", "own"),
+            _only_read,
+            words="the route to {fact.to} that the system made",
+        ),
+        FactType(
+            "learned-address",
+            LearnedAddressFact,
+            "interfaces",
+            ("interface", "address"),
+            _only_read,
+            words="the learned address {fact.address}",
         ),
         *(
             FactType(

@@ -320,11 +320,34 @@ class IncludedFact(msgspec.Struct, frozen=True):
         return all(any(fnmatchcase(PurePath(file).name, each) for file in files) for each in patterns)
 
 
+class MadeRouteFact(msgspec.Struct, frozen=True):
+    """A route that nobody configured: the system has it for an address of its own, or learned it.
+
+    Attributes:
+        by: What made it; `kernel` for what follows from addresses.
+        own: Whether packets along it are for the device itself.
+    """
+
+    to: Prefix
+    interface: str = ""
+    by: Literal["kernel", "dhcp", "ra", "redirect"] = "kernel"
+    own: bool = False
+    place: Place = NOWHERE
+
+
+class LearnedAddressFact(msgspec.Struct, frozen=True):
+    """An address that an interface learned."""
+
+    interface: str
+    address: Prefix
+    place: Place = NOWHERE
+
+
 SINGLE = "*"
 Fact = (
     DeviceFact | InterfaceFact | DialFact | AddressFact | ProxyFact | MemberFact | VlanMemberFact
     | DeclaredInterfaceFact | InterfaceNameFact | PartFact | InterfaceResolverFact | InterfaceSearchFact
     | ResolverFact | SearchFact | LookupsFact | HostFact | HelperFact | DeclaredHelperFact | ZoneFact | StaticNatFact
     | AddressSetFact | ServiceFact | Route | Rule | Passage | SettingsFact | IdentityFact | PortSetFact | ChainFact
-    | BaseChainFact | PolicyFact | StepFact | IncludedFact
+    | BaseChainFact | PolicyFact | StepFact | IncludedFact | MadeRouteFact | LearnedAddressFact
 )  # fmt: skip
