@@ -12,6 +12,7 @@ from agile_lattice.compare.applying import as_it_is
 from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.equivalence import Verdict, verdict
 from agile_lattice.dialects import read_device, render_device
+from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.model import Network
 from agile_lattice.intent.permits import Permit
@@ -310,3 +311,26 @@ def pings(machine: Machine, address: str, source: str = "") -> bool:
     except ProgramError:
         return False
     return True
+
+
+BESIDE = {
+    "nftables": ("iptables-legacy -A FORWARD -j DROP", "nft add table inet another"),
+    "iptables": ("iptables-legacy -A FORWARD -j DROP", "iptables-legacy -L"),
+    "ip6tables": (
+        "nft 'table inet fw { chain f { type filter hook forward priority 0; policy drop; }; }'",
+        "nft add table ip fw",
+    ),
+}
+
+
+@kernel
+@pytest.mark.parametrize("dialect", BESIDE)
+def test_rules_that_a_program_does_not_show_are_named(dialect: str) -> None:
+    """One kernel asks the rules of several programs, and each lists its own."""
+    rules, none = BESIDE[dialect]
+    [(file, command)] = BUILT_IN.dialect(dialect).running.capture.items()
+    for more, named in ((none, 0), (rules, 1)):
+        with Machine("quay") as machine:
+            machine.inside("sh", "-c", more)
+            capture = read_device("quay", (dialect,), {file: machine.inside("sh", "-c", command)})
+        assert len(capture.leftovers) == named, capture.leftovers

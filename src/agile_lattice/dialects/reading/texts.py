@@ -278,8 +278,8 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
             if not caught.other:
                 error = error or caught
             continue
-        if reading.statements[0] and not reading.leftovers:
-            return reading
+        if bool(reading.statements[0]) != bool(reading.leftovers):
+            return reading  # all of it is understood, or it only says that there is more than it shows
         if not reading.statements[0] and form.surface.parted:
             # An empty document is an answer; of what, it does not tell.
             nothing = nothing or msgspec.structs.replace(reading, sections=frozenset())
