@@ -179,7 +179,7 @@ class Topology:
         here = device
         while True:
             passed.append(here)
-            hop, following = self._next(here, destination)
+            hop, following = self.onward(here, destination)
             if hop is None:
                 return Course(tuple(passed), "no route", None)
             if hop.means == "own":
@@ -194,7 +194,7 @@ class Topology:
                 return Course((*passed, following), "loop", hop)
             here = following
 
-    def _next(self, device: str, destination: Address) -> tuple[Hop | None, str | None]:
+    def onward(self, device: str, destination: Address) -> tuple[Hop | None, str | None]:
         """Return what a device does with a destination, and the next device; looked up once, many ways pass there."""
         key = device, destination
         if key not in self._hops:

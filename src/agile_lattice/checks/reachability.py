@@ -54,6 +54,7 @@ devices:
 def no_way_back(design: Design) -> Iterator[Found]:
     """Find subnets that a device sends from to another, however far, which has no way back to them."""
     told: set[tuple[str, str]] = set()
+    back: dict[tuple[str, Address], dict[str, bool]] = {}
     for device, route, subject in design.routes:
         course = _course(design, device, route)
         last = course.devices[-1] if course is not None else device.name
@@ -61,7 +62,7 @@ def no_way_back(design: Design) -> Iterator[Found]:
             continue
         told.add((device.name, last))
         lost = [(name, subnet) for name, subnet in _inside(design, device, course, route.to.family)
-                if not _comes_back(design, device, last, subnet)]  # fmt: skip
+                if not _comes_back(design, device, last, subnet, back)]  # fmt: skip
         if lost:
             named = ", ".join(f"{subnet.network} ({name})" for name, subnet in lost)
             yield Found(
@@ -132,6 +133,7 @@ def _inside(design: Design, device: Device, course: Course, family: int) -> Iter
         (name, design.topology.port_towards(name, following, family)) for name, following in pairwise(course.devices)
     ]
     links = {port.address.network for _, port in ways if port is not None}
+    ways = [(name, port) for name, port in ways if design.departures(design.topology.devices[name])]
     for one in device.interfaces:
         if one.loopback or not one.enabled or one.instance or design.exposure(one) == "public":
             continue
@@ -155,12 +157,32 @@ def _translated(design: Design, name: str, out: str, subnet: Prefix) -> bool:
     )
 
 
-def _comes_back(design: Design, device: Device, neighbour: str, subnet: Prefix) -> bool:
+def _comes_back(
+    design: Design, device: Device, neighbour: str, subnet: Prefix, known: dict[tuple[str, Address], dict[str, bool]]
+) -> bool:
+    """Tell whether what a neighbour sends to a subnet of a device gets there, or to somebody who may know the way.
+
+    Ways share most of their length: `known` keeps, by device and destination, from where they come back.
+    """
     other = next(value for value in (subnet.first + 1, subnet.last - 1, subnet.first) if value != subnet.value)
-    way = design.topology.way(neighbour, Address(subnet.family, other))
-    if way.end == "leaves" and not subnet.is_private:
-        return True  # whoever is there may well know it
-    return way.end in ("delivered", "own", "loop") or device.name in way.devices
+    destination = Address(subnet.family, other)
+    told = known.setdefault((device.name, destination), {device.name: True})
+    passed, here = [], neighbour
+    while here not in told:
+        passed.append(here)
+        told[here] = True  # if it comes by again: a loop is another check's
+        hop, following = design.topology.onward(here, destination)
+        if hop is None or hop.means == "discard":
+            told[here] = False
+        elif hop.means not in ("own", "connected") and hop.next_hop is not None:
+            if following is not None:
+                here = following
+                continue
+            told[here] = not subnet.is_private  # whoever is there may well know it
+        break
+    back = told[here]
+    told.update(dict.fromkeys(passed, back))
+    return back
 
 
 @check(
