@@ -100,3 +100,50 @@ def test_routes_that_no_address_explains_are_named(route: dict[str, object]) -> 
     entries = json.loads(texts["routes.json"])
     capture = al.read("quay-edge", quay.speaks, {**texts, "routes.json": json.dumps([*entries, route | {"flags": []}])})
     assert len(capture.leftovers) == 1 and not al.diff(quay, capture).same
+
+
+GUARDED = """
+lattice: 1
+zones: {inside: {exposure: own}, outside: {exposure: public}}
+devices:
+  quay:
+    speaks: [iproute2, SPEAKS]
+    interfaces: {in0: {address: 10.0.0.1/24, zone: inside}, out0: {address: 203.0.113.2/24, zone: outside}}
+    routes: [{to: default, via: 203.0.113.1}]
+    translations: [{name: out, source: 10.0.0.0/24, to: outside, source-becomes: interface}]
+    permits: [{name: surf, from: inside, to: outside}]
+    management: [{service: tcp/22, from: inside}]
+"""
+# Of what the device sends first itself an intent says nothing.
+HOOKS = [
+    *((kind, hook) for hook in ("prerouting", "input", "postrouting") for kind in ("filter", "nat")),
+    ("filter", "forward"), ("filter", "output"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("kind", "hook"), HOOKS)
+@pytest.mark.parametrize("family", ["ip", "inet"])
+@pytest.mark.parametrize("rule", ["policy drop;", "policy accept; meta l4proto tcp drop", "policy accept; queue num 1"])
+def test_a_chain_that_drops_is_missed_at_no_hook(kind: str, hook: str, family: str, rule: str) -> None:
+    [quay] = al.loads(GUARDED.replace("SPEAKS", "nftables")).devices
+    texts = {each.file: each.text for each in al.render(quay)}
+    # As the program lists it: without the lines that make room for it.
+    listed = re.sub(r"(?m)^(delete )?table \w+ lattice\n", "", texts["nftables.nft"])
+    assert al.prove(quay, al.read("quay", quay.speaks, {**texts, "nftables.nft": listed})).same
+    more = f"table {family} more {{\n\tchain c {{\n\t\ttype {kind} hook {hook} priority 90; {rule}\n\t}}\n}}\n"
+    assert not al.prove(quay, al.read("quay", quay.speaks, {**texts, "nftables.nft": listed + more})).same
+
+
+@pytest.mark.parametrize("table", ["nat", "filter", "mangle", "raw", "security"])
+@pytest.mark.parametrize("chain", ["PREROUTING", "INPUT", "FORWARD", "POSTROUTING", "OUTPUT"])
+def test_a_policy_that_drops_is_missed_in_no_table(table: str, chain: str) -> None:
+    """`iptables -P` refuses one in the table nat; `iptables-restore` takes it, and the kernel drops packets."""
+    [quay] = al.loads(GUARDED.replace("SPEAKS", "iptables, ip6tables")).devices
+    texts = {each.file: each.text for each in al.render(quay)}
+    file = "iptables.rules"
+    policy = f":{chain} DROP [0:0]\n"
+    if policy in texts[file] and table == "filter":
+        return  # it is the intent's own
+    spoilt = texts[file].replace(f"*{table}\n", f"*{table}\n{policy}")
+    spoilt += f"*{table}\n{policy}COMMIT\n" * (spoilt == texts[file])
+    assert not al.prove(quay, al.read("quay", quay.speaks, {**texts, file: spoilt})).same
