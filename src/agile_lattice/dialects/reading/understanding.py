@@ -22,6 +22,7 @@ from agile_lattice.intent.stages import Stage
 
 SECOND = "there is another one before it, and which of the two decides is not worked out"
 NOT_UNDERSTOOD = "not recognised"
+SUBJECT = "interface"  # what a block is about: other fields may be called alike and mean other things
 
 
 class Leftover(msgspec.Struct, frozen=True):
@@ -249,10 +250,9 @@ class Reader:
         fields = found.fields
         if inherited:
             around = {name: value for name, value in inherited.items() if name in kind.fields}
-            other = next((name for name in around.keys() & fields.keys() if around[name] != fields[name]), None)
-            if other is not None:
+            if SUBJECT in around and fields.get(SUBJECT, around[SUBJECT]) != around[SUBJECT]:
                 # Whether it takes effect depends on something else than what it is about.
-                reason = f"it stands inside what is about {around[other]}"
+                reason = f"it stands inside what is about {around[SUBJECT]}"
                 self.leave(statement, path, reason, self.could(statement, found.block, path))
                 return
             fields = {**around, **fields}
