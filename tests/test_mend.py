@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import tempfile
 import textwrap
@@ -25,12 +26,12 @@ from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device, Settings
 from agile_lattice.intent.normal import normal
-from agile_lattice.notation.loading import loads
+from agile_lattice.notation.loading import load, loads
 from changes import EDITED, TYPED
 from soundness import as_captured
 from strategies import HOSTS, devices
 from test_laws import SOME, rendered
-from where import ROOT
+from where import DEMO, ROOT
 
 
 def lamp(speaks: str, intent: str) -> Device:
@@ -486,3 +487,37 @@ def test_what_joins_a_bridge_comes_with_its_vlans_and_leaves_with_them() -> None
         assert ("-Bridge=br0" in mend.change, "-VLAN=20" in mend.change) == (
             (True, True) if one is apart else (False, False)
         )
+
+
+LOOPED = """
+lattice: 1
+devices:
+  quay:
+    speaks: [{0}]
+    interfaces: {{lo: {{loopback: [{1}]}}, wan0: {{address: 203.0.113.2/28}}}}
+"""
+
+
+@pytest.mark.parametrize("speaks", ["ietf-yang", "networkd", "ifupdown", "frr", "iproute2"])
+def test_addresses_are_added_in_the_order_of_the_intent(speaks: str) -> None:
+    there, quay = (
+        loads(LOOPED.format(speaks, each)).device("quay")
+        for each in ("10.255.0.9/32", "10.255.0.3/32, 10.255.0.2/32, 10.255.0.1/32")
+    )
+    mending = mend(quay, [(each.file, each.text) for each in render_device(there)])
+    assert not mending.held
+    [change] = [each.change for each in mending.mends]
+    added = "".join(line for line in change.splitlines() if not line.startswith("-"))
+    assert re.findall(r"10\.255\.0\.[123]", added) == ["10.255.0.3", "10.255.0.2", "10.255.0.1"]
+
+
+def test_beside_what_a_running_system_learned_the_rest_is_mended() -> None:
+    quay = load(DEMO / "saltmarsh.yaml").device("quay-edge")
+    texts = {path.name: path.read_text() for path in (DEMO / "a-year-later" / "quay-edge").iterdir()}
+    learned = {"dst": "default", "gateway": "fe80::9", "dev": "wan0", "protocol": "ra", "metric": 100, "flags": []}
+    beside = {**texts, "routes.json": json.dumps([*json.loads(texts["routes.json"]), learned])}
+    changes = [
+        [each.change for each in mend(quay, given.items()).mends if each.dialect == "iproute2"]
+        for given in (texts, beside)
+    ]
+    assert changes[0] == changes[1] != []

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from agile_lattice.compare.differences import Gap
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.facts import AddressFact, ProxyFact
-from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.answering import answered_by, with_answers
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import OWN_SETTINGS, Answer, Device, Section, Settings, section_of_setting
@@ -142,7 +142,11 @@ def _interfaces(intent: Device, there: Device, gaps: Iterable[Gap]) -> list[Inte
         each.name: replace(each, zone=named[each.name].zone) if each.name in named else each
         for each in there.interfaces
     }
-    for gap in gaps:
+    # Addresses are added in the order of the intent: packets of the device's own leave with the first.
+    order: dict[tuple[str, Prefix | None], int] = {
+        (one.name, each): at for one in intent.interfaces for at, each in enumerate(one.addresses)
+    }
+    for gap in sorted(gaps, key=lambda each: order.get(_address_of(each), -1)):
         wanted, other = gap.wanted, gap.found
         if isinstance(wanted or other, AddressFact):
             name = (wanted or other).interface
@@ -184,6 +188,11 @@ def _named(device: Device, sections: Collection[str]) -> set[str]:
     ]
     routed = {each.interface for each in device.routes if each.interface} if "routes" in sections else set()
     return routed | {name for each in rules for name in (*(each.arrives or ()), *(each.leaves or ()))}
+
+
+def _address_of(gap: Gap) -> tuple[str, Prefix | None]:
+    wanted = gap.wanted
+    return (wanted.interface, wanted.address) if isinstance(wanted, AddressFact) else ("", None)
 
 
 def _with_address(one: Interface, wanted: AddressFact | None, found: AddressFact | None) -> Interface:

@@ -80,16 +80,16 @@ class Trial:
             ChangeError: If a line would be lost or moved that was not understood.
         """
         try:
-            capture = assemble(intent.name, list(dialects), self._readings(list(dialects)))
+            read = list(self._readings(list(dialects)))
+            capture = assemble(intent.name, list(dialects), read)
         except CaptureError as error:
             raise ChangeError(intent.name, f"{TRIED} the result cannot be read: {error}") from None
-        was, now = (
-            [(each.place.file, each.text) for each in leftovers] for leftovers in (before.leftovers, capture.leftovers)
-        )
-        if was != now:
-            lost = next((each for each in was if each not in now), None)
-            what = f"{lost[0]}: {lost[1]!r} is lost" if lost else "lines that were not understood would move"
-            raise ChangeError(intent.name, f"{TRIED} {what}")
+        self._lose_nothing(intent.name, read)
+        # What follows from several texts at once is not seen again of a running system; more of it there must not be.
+        named = {(each.place.file, each.text) for each in before.leftovers}
+        more_left = next((each for each in capture.leftovers if (each.place.file, each.text) not in named), None)
+        if more_left is not None:
+            raise ChangeError(intent.name, f"{TRIED} {more_left.text!r} is left over: {more_left.reason}")
         kept = {each.subject for each in held}
         known = {_named(each) for each in before.differences}
         entangled = [fact for _, one in self._read for fact in one.entangled]
@@ -111,6 +111,17 @@ class Trial:
             else:
                 left.append(gap)
         return left, more
+
+    def _lose_nothing(self, device: str, read: Iterable[Reading]) -> None:
+        """Make sure that every line that was not understood is still there, in the same order."""
+        was, now = (
+            [(each.place.file, each.text) for one in several for each in one.leftovers]
+            for several in ([one for _, one in self._read], read)
+        )
+        if was != now:
+            lost = next((each for each in was if each not in now), None)
+            what = f"{lost[0]}: {lost[1]!r} is lost" if lost else "lines that were not understood would move"
+            raise ChangeError(device, f"{TRIED} {what}")
 
     def _readings(self, dialects: list[Dialect]) -> Iterator[Reading]:
         """Yield what is read of all texts; what a running system was changed to takes the place of what was seen."""
