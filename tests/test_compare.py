@@ -661,3 +661,16 @@ def test_a_table_without_its_beginning_or_its_end_is_refused_as_the_program_does
     text = "*nat\n:PREROUTING ACCEPT [0:0]\nCOMMIT\n*filter\n:FORWARD DROP [0:0]\nCOMMIT\n"
     with pytest.raises(CaptureError, match="capture it again"):
         al.read("quay", ["iptables"], {"iptables.rules": text.replace(f"{gone}\n", "", 1)})
+
+
+@pytest.mark.parametrize(
+    ("speaks", "begins"), [("ifupdown", "iface lan0 inet static"), ("bird, iproute2", "protocol static")]
+)
+@pytest.mark.parametrize("name", ["a-rest", "z-rest"])
+def test_what_one_text_needs_another_one_may_have(speaks: str, begins: str, name: str) -> None:
+    [quay] = al.loads(NEEDED.format(speaks, "{learns: dhcp}" if speaks == "ifupdown" else "{}", ROUTED)).devices
+    texts = {each.file: each.text for each in al.render(quay)}
+    [file] = [file for file, text in texts.items() if begins in text]
+    head, begin, rest = texts.pop(file).partition(begins)
+    parted = sorted({**texts, file: head, name: begin + rest}.items())
+    assert al.diff(quay, al.read("quay", quay.speaks, dict(parted))).same

@@ -18,7 +18,14 @@ from agile_lattice.dialects.facts import (
     SettingsFact,
     ZoneFact,
 )
-from agile_lattice.dialects.interface_assembly import grouped, interfaces_of, masterless, not_brought_up, unknown_dials
+from agile_lattice.dialects.interface_assembly import (
+    grouped,
+    interfaces_of,
+    masterless,
+    not_brought_up,
+    only_marked,
+    unknown_dials,
+)
 from agile_lattice.dialects.lowering import alike
 from agile_lattice.dialects.made_routes import out_of_the_ordinary
 from agile_lattice.dialects.passes import Facts
@@ -89,9 +96,10 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         sections |= reading.sections
         for kind, members in reading.facts.items():
             facts.setdefault(kind, []).extend(members)
+    leftovers += _wanting(readings)
     leftovers += [*masterless(facts), *_undeclared(facts), *unknown_dials(facts), *_not_here(readings, dialects)]
     leftovers += out_of_the_ordinary(facts, known_interfaces(facts))
-    leftovers += not_brought_up(facts, readings, dialects)
+    leftovers += [*not_brought_up(facts, readings, dialects), *only_marked(facts)]
     by_hand = any(reading.by_hand for reading in readings)
     bounds = bounds_of(readings)
     leftovers += meeting(readings)
@@ -134,6 +142,13 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     telling = [each.hides_bare for each in readings if "interfaces" in each.sections]
     hides = bool(telling) and all(telling)
     return Capture(device, tuple(leftovers), frozenset(sections), absent, tuple(unseen), sorts, hides, by_hand, bounds)
+
+
+def _wanting(readings: Sequence[Reading]) -> Iterator[Leftover]:
+    """Yield what takes no effect since no text of its dialect has what it wants besides."""
+    told = {(each.dialect, word) for each in readings for word in each.given}
+    for one in readings:
+        yield from (left for word, left in one.wanting.items() if (one.dialect, word) not in told)
 
 
 def _named(facts: Mapping[str, Sequence[Any]]) -> Iterator[Named]:

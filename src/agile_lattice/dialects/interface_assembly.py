@@ -8,7 +8,7 @@ from typing import Any
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.facts import AddressFact, DialFact, InterfaceFact
 from agile_lattice.dialects.lowering import LEARNED, alike
-from agile_lattice.dialects.passes.named import LOOPBACK
+from agile_lattice.dialects.passes.named import LOOPBACK, MARKED
 from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.dialects.vlan_assembly import counted_vlans, known_interfaces
@@ -111,6 +111,18 @@ def not_brought_up(
         Leftover(place, f"interface {name}", (), reason, ("interfaces",))
         for name, place in found.items()
         if name not in told and name != LOOPBACK
+    ]
+
+
+def only_marked(facts: dict[str, list[Any]]) -> list[Leftover]:
+    """Name the interfaces that are marked to be brought up while no text says how: the program knows none of them."""
+    told = {each.interface for each in facts.get("address", [])} | {LOOPBACK}
+    told |= {each.interface for each in facts.get("interface", []) if MARKED not in (each.place.parts or {})}
+    reason = "it is marked to be brought up, and nothing says how"
+    return [
+        Leftover(each.place, f"interface {each.interface}", (), reason, ("interfaces",))
+        for each in facts.get("interface", [])
+        if each.interface not in told
     ]
 
 

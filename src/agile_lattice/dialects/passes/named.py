@@ -215,6 +215,7 @@ def _by_name_down(facts: Facts, dialect: str) -> Facts:
 
 
 STARTED = "auto"
+MARKED = "marked"  # the part of the place of an interface of which a text says only that it is brought up
 
 
 def _started_down(facts: Facts, dialect: str) -> Facts:
@@ -243,15 +244,26 @@ def _started_up(facts: Facts) -> Facts:
         for name in fact.interface.split()
     }
     known = [fact for fact in facts.get("interface", []) if isinstance(fact, InterfaceFact)]
-    # An interface may be named by its addresses only; of what a mark alone names nothing is known that could be done.
+    # An interface may be named by its addresses only; or by its mark, and what is done with it then is in another text.
     named = {fact.interface: fact.place for fact in facts.get("address", []) if isinstance(fact, AddressFact)}
-    brought_up = marks.keys() & {LOOPBACK, *named, *(fact.interface for fact in known)}
-    named |= {name: fact.place for name, fact in marks.items()}
     for fact in known:
         named.pop(fact.interface, None)
     known += [InterfaceFact(name, place=place) for name, place in named.items()]
-    interfaces: list[Fact] = [replace(fact, enabled=fact.interface in brought_up) for fact in known]
+    alone = marks.keys() - {fact.interface for fact in known}
+    interfaces: list[Fact] = [_started(fact, marks.get(fact.interface)) for fact in known]
+    interfaces += [InterfaceFact(name, place=_marked(fact.place)) for name, fact in marks.items() if name in alone]
     return {**facts, "interface": interfaces, "zone": []}
+
+
+def _started(fact: InterfaceFact, mark: ZoneFact | None) -> InterfaceFact:
+    """Return an interface as it is with its mark; without one, another text may have that."""
+    parts = {part: place for part, place in (fact.place.parts or {}).items() if part != "enabled"}
+    parts |= {"enabled": mark.place} if mark is not None else {}
+    return replace(fact, enabled=mark is not None, place=replace(fact.place, parts=parts))
+
+
+def _marked(place: Place) -> Place:
+    return Place(place.file, place.line, {"enabled": place, MARKED: place})
 
 
 def _policy_up(facts: Facts) -> Facts:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import PurePath
 from typing import Any, cast
 
@@ -57,6 +57,8 @@ class Reading(msgspec.Struct, frozen=True):
         bounds: What packets a step of that, which may apply or not, could be about at most.
         unit_of: The interfaces that a unit is about: of several units only the first applies, in the order of their
             names. Empty for texts that are none.
+        given: What facts want of the texts of a dialect and this one has, in the words of its form.
+        wanting: The first statement here that wants each, as it is left over if no text gives it.
     """
 
     dialect: str
@@ -75,6 +77,8 @@ class Reading(msgspec.Struct, frozen=True):
     unit_of: tuple[str, ...] = ()
     by_hand: bool = False
     bounds: tuple[AsideFact, ...] = ()
+    given: frozenset[str] = frozenset()
+    wanting: Mapping[str, Leftover] = {}
 
     @property
     def told(self) -> int:
@@ -189,6 +193,10 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
             for each in cast(list[AbsentFact], facts.pop("absent", []))
         ),
     ]
+    wanting = reader.wanting
+    if getattr(reader.form.surface, "files", False):  # each is a whole by itself
+        lost += [left for word, left in wanting.items() if word not in reader.given]
+        wanting = {}
     leftovers = tuple(sorted([*reader.leftovers, *lost], key=lambda each: each.place.line))
     itself = dialect.semantics.answers == "itself"
     count, left = count_of(statements), reader.left + len({each.place.line for each in aside})
@@ -196,7 +204,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
         dialect.name, reader.form.name, reader.file, facts, leftovers, frozenset(reader.sections),
         (count, count - left), itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent),
         dialect.semantics.addresses == "sorted", dialect.semantics.interfaces == "set", tuple(unit_of),
-        reader.form.change.of_programs, tuple(each for each in steps if each.bounds),
+        reader.form.change.of_programs, tuple(each for each in steps if each.bounds), frozenset(reader.given), wanting,
     )  # fmt: skip
 
 

@@ -136,7 +136,6 @@ class Reader:
     def read(self, statements: list[Statement]) -> Facts:
         """Return the facts that the statements of a whole text make."""
         self.block(statements, self.form.block, _Scope({}, None, {}, ()))
-        self.leftovers += [left for word, left in self.wanting.items() if word not in self.given]
         return self.finish()
 
     def block(self, statements: list[Statement], block: Block, scope: _Scope) -> None:
@@ -171,10 +170,9 @@ class Reader:
             if phrase.gives:
                 self.given.add(phrase.gives)
             for word in phrase.wants:
-                left = Leftover(
-                    self.place(statement), statement.text, scope.path, self.form.missing[word], phrase.sections
-                )
-                self.wanting.setdefault(word, left)
+                if word not in self.wanting:
+                    place, reason = self.place(statement), self.form.missing[word]
+                    self.wanting[word] = Leftover(place, statement.text, scope.path, reason, phrase.sections)
             if phrase.covers:
                 self.sections.add(phrase.covers)
             if phrase.aside:
