@@ -170,16 +170,7 @@ class Builder:
         )
         whole = None
         if makes is not None and not (
-            makes.key
-            or makes.parts
-            or line.inside
-            or conditions
-            or once
-            or first
-            or covers
-            or lets[1]
-            or wants
-            or gives
+            makes.key or makes.parts or line.inside or conditions or once or first or covers or lets[1] or gives
         ):
             parted = any(hole.part for hole in holes_of(head))
             certain = {*makes.fields} <= {*makes.defaults, *constants} | always_said(head)

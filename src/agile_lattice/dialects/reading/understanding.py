@@ -149,7 +149,7 @@ class Reader:
                 and (
                     self.adds(statement, block, scope)
                     if scope.target is not None
-                    else alone and self.whole(statement, block)
+                    else alone and self.whole(statement, block, scope.path)
                 )
             ):
                 continue
@@ -169,10 +169,7 @@ class Reader:
                 self.note(found)
             if phrase.gives:
                 self.given.add(phrase.gives)
-            for word in phrase.wants:
-                if word not in self.wanting:
-                    place, reason = self.place(statement), self.form.missing[word]
-                    self.wanting[word] = Leftover(place, statement.text, scope.path, reason, phrase.sections)
+            self.want(phrase, statement, scope.path)
             if phrase.covers:
                 self.sections.add(phrase.covers)
             if phrase.aside:
@@ -195,13 +192,21 @@ class Reader:
             else:
                 self.make(found, around, scope.path)
 
-    def whole(self, statement: Statement, block: Block) -> bool:
+    def want(self, phrase: Phrase, statement: Statement, path: tuple[str, ...]) -> None:
+        """Keep the first statement that wants something else of the text."""
+        for word in phrase.wants:
+            if word not in self.wanting:
+                place, reason = self.place(statement), self.form.missing[word]
+                self.wanting[word] = Leftover(place, statement.text, path, reason, phrase.sections)
+
+    def whole(self, statement: Statement, block: Block, path: tuple[str, ...]) -> bool:
         """Make the fact that a statement is by itself; tell whether it is one."""
         for phrase in block.candidates(statement.text):
             if phrase.whole is None:
                 return False
             fact = phrase.whole.make(statement.text, Place(self.file, statement.line))
             if fact is not None:
+                self.want(phrase, statement, path)
                 self.single[phrase.kind].append(fact)
                 return True
         return False
