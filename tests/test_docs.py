@@ -20,6 +20,7 @@ import agile_lattice as al
 from agile_lattice.cli.main import main
 from agile_lattice.dialects.definition import parse_dialect
 from agile_lattice.dialects.errors import DefinitionError, Refusals
+from agile_lattice.dialects.semantics import Semantics
 from agile_lattice.intent.translations import Publish
 from agile_lattice.show.dialects import show_matrix
 from agile_lattice.show.terminal import THEME
@@ -259,3 +260,8 @@ def test_examples_in_python_run_and_have_the_types_that_they_need(
         capture_output=True, text=True, check=False,
     )  # fmt: skip
     assert done.returncode == 0, done.stdout
+
+
+def test_every_key_of_the_semantics_is_explained() -> None:
+    page = (ROOT / "docs" / "dialects.md").read_text()
+    assert {each for each in Semantics.__struct_encode_fields__ if f"| `{each}` |" not in page} == set()

@@ -12,7 +12,7 @@
     groups = "apart"           # whether addresses and services are declared apart and used by name
     addresses = "sorted"       # whether its program prints the addresses of an interface in an order of its own
     interfaces = "set"         # whether its program prints every interface, or those only of which something is set
-    state = "said"             # whether an interface is up of which nothing is said, or has to be brought up
+    state = "said"             # whether an interface of which nothing is said is up, or has to be brought up
     family = 4                 # the one address family that its rules are for, if the other has a program of its own
 
 From these follow passes between facts and model, each a pair: `down` before rendering, `up` after reading. What
