@@ -16,6 +16,7 @@ from agile_lattice.dialects.errors import CaptureError, ChangeError
 from agile_lattice.dialects.facts import AddressFact, Fact
 from agile_lattice.dialects.reading.parting import readings
 from agile_lattice.dialects.reading.texts import Reading, read_form
+from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device, Section
 
@@ -39,6 +40,7 @@ class Trial:
         self.device = device
         self._read = list(read)
         self.texts = dict(texts)
+        self._before = dict(texts)
         self._running: dict[str, Reading] = {}  # by dialect, of systems whose configuration is only seen
 
     def changed(
@@ -85,6 +87,7 @@ class Trial:
         except CaptureError as error:
             raise ChangeError(intent.name, f"{TRIED} the result cannot be read: {error}") from None
         self._lose_nothing(intent.name, read)
+        self._lose_no_line_of(intent.name, before.leftovers)
         # What follows from several texts at once is not seen again of a running system; more of it there must not be.
         named = {(each.place.file, each.text) for each in before.leftovers}
         more_left = next((each for each in capture.leftovers if (each.place.file, each.text) not in named), None)
@@ -122,6 +125,17 @@ class Trial:
             lost = next((each for each in was if each not in now), None)
             what = f"{lost[0]}: {lost[1]!r} is lost" if lost else "lines that were not understood would move"
             raise ChangeError(device, f"{TRIED} {what}")
+
+    def _lose_no_line_of(self, device: str, leftovers: Iterable[Leftover]) -> None:
+        """Make sure that the lines still stand of which it follows from several texts that they are left over."""
+        seen = {(each.place.file, each.text) for _, one in self._read for each in one.leftovers}
+        for each in leftovers:
+            file, line = each.place.file, each.place.line
+            if (file, each.text) in seen:
+                continue
+            was, now = (texts.get(file, "").splitlines() for texts in (self._before, self.texts))
+            if 0 < line <= len(was) and now.count(was[line - 1]) < was.count(was[line - 1]):
+                raise ChangeError(device, f"{TRIED} {file}: {was[line - 1].strip()!r} is lost")
 
     def _readings(self, dialects: list[Dialect]) -> Iterator[Reading]:
         """Yield what is read of all texts; what a running system was changed to takes the place of what was seen."""
