@@ -11,7 +11,7 @@ from agile_lattice.compare.differences import Gap
 from agile_lattice.dialects.facts import AddressFact, Fact
 from agile_lattice.intent.model import Device
 
-IN_ORDER = "addresses keep the order in which they were added: remove the earlier ones, and add them again by hand"
+IN_ORDER = "addresses keep the order in which they were added: delete those in front, and add them again by hand"
 PLACE_ONLY = "only its place in the order differs: whether a packet notices, the lines that were not understood decide"
 DEPENDS = "it depends on a withheld change"
 ENTANGLED = "a line that stands with it was not understood, and would be removed as well: remove it by hand"

@@ -3,7 +3,7 @@
     [semantics]
     order = "kinds"            # list: the first that matches decides; kinds: one-to-one before all others;
                                # ranks: the lowest written rank, of equal ones the most specific
-    lists = "one"              # whether arrival and departure rewriting stand in one list or in separate ones
+    lists = "one"              # whether destination NAT and source NAT stand in one list or in separate ones
     permits-see = "external"   # whether permits see a destination's real or its external address
     sides = "marks"            # rules: each names interfaces; marks: an interface is outer or inner; zones
     answers = "itself"         # who answers for external addresses: declared, addresses (extra ones), itself

@@ -115,7 +115,10 @@ def carry(session: Session, load: Load) -> Carried:
     if answer.output.startswith("unfinished "):
         name = answer.output.split()[1]
         raise TransportError(
-            session.device, "an earlier push did not end", name, "`lattice push --back` takes it back, then push again."
+            session.device,
+            "an earlier push has not finished",
+            name,
+            "Finish it with `lattice push --resume`, or undo it with `lattice push --back`; then push again.",
         )
     return carried
 

@@ -1,7 +1,7 @@
 """Where a statement that was not recognised stops fitting, and what would have fitted there.
 
-Every element of a phrase is settled by itself (see `patterns`), so phrases are tried once more element by element; what
-got furthest says most about what was meant.
+Every element of a phrase is settled by itself (see `patterns`), so phrases are tried once more element by element; the
+one that fits the most words is most likely what was meant.
 """
 
 from __future__ import annotations
