@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack
@@ -268,6 +269,46 @@ def test_bird_runs_and_takes_what_was_mended(device: Device, other: Device) -> N
             machine.becomes(lambda: in_the_kernel(machine), in_the_intent(changed))
             machine.run_bird(each.before)
             machine.becomes(lambda: in_the_kernel(machine), in_the_intent(device))
+
+
+FILTERED = """
+router id 10.255.0.9;
+function ok() { return true; }
+function wrong()
+{
+  return false;
+}
+filter some { if source = RTS_STATIC then accept; reject; }
+filter every
+{
+  if ok() then accept; else reject;
+}
+filter nothing {
+  if wrong() then accept;   # never
+  else reject;
+}
+protocol device { }
+protocol kernel { ipv4 { export %s; }; }
+protocol static { ipv4 { import %s; }; route 10.7.0.0/16 blackhole; }
+"""
+
+
+@kernel
+@needs("bird")
+@pytest.mark.parametrize("exports", ["filter some", "filter every", "filter nothing", "filter {\n  accept;\n }"])
+@pytest.mark.parametrize("imports", ["filter every", "filter nothing", "filter { reject; }", "where true"])
+def test_bird_does_what_the_filters_it_names_say(exports: str, imports: str) -> None:
+    text = FILTERED % (exports, imports)
+    capture = read_device("quay", ["bird"], {"bird.conf": text})
+    with Machine("quay", ["lan0"]) as machine:
+        machine.run_bird(text)
+        # What never gets there is either no route, or it is named: nothing exports it.
+        expected = set() if capture.leftovers else in_the_intent(capture.device)
+        assert bool(expected) == ("nothing" not in exports + imports and "reject" not in imports)
+        machine.becomes(lambda: in_the_kernel(machine), expected)
+        if not expected:
+            time.sleep(0.5)
+            assert not in_the_kernel(machine)
 
 
 @needs("netplan")

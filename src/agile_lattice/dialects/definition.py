@@ -31,7 +31,7 @@
     only = "REGEX"                                 # a text in which this is not found is none of this form
     unless = "REGEX"                               # and one in which this is found neither
     elsewhere = "REGEX"                            # a line by which the system says that it has more than it shows
-    expand = {define = "define"}                   # what stands for other words; see `reading.expanding.Expansion`
+    expand = {several = ["dns "]}                   # what stands for other words; see `reading.expanding.Expansion`
     change = {how = "typed", without = "no %"}     # how it is changed; see `dialect.Change`
     missing = {word = "what is said where nothing gives it"}    # see `wants`
     loading = {command = "/usr/sbin/tool -f %"}    # if it is gone after a restart; see `lasting.Loading`
@@ -176,6 +176,11 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
                 checked(prefix)
             for expression in form.expand.expressions:
                 checked(expression)
+            for each in form.expand.named:
+                if re.compile(each.stands).groups != 2:
+                    raise ValueError(
+                        f"{each.stands!r} needs two groups: one for the name, and one for what it stands for"
+                    )
             if form.change.handle:
                 checked(form.change.handle.replace("(", "(?:", 1))  # it has one group, the number
                 re.compile(form.change.handle)

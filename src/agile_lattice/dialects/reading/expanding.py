@@ -1,4 +1,4 @@
-"""Statements that stand for several, or for other words: with variables, or with collections in them.
+"""Statements that stand for several, or for other words: with names for words, or with collections in them.
 
 A form says how its texts write these. What is expanded is only read; it keeps its line.
 """
@@ -6,22 +6,40 @@ A form says how its texts write these. What is expanded is only read; it keeps i
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 import msgspec
 
 from agile_lattice.dialects.reading.members import MOST, Declared, Joined, Mapped, Parting, put_in_place
 from agile_lattice.dialects.surfaces import Statement
 
-DEEPEST = 20  # variables in the values of others
+
+class Named(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    r"""Words that a name stands for.
+
+    Attributes:
+        stands: The statement that gives words a name, as a regular expression with a group for the name and one for
+            the words: `define (\w+) = (.+)`.
+        used: How the name is used, `%` being the name: `$%`.
+        means: What that stands for, `%` being the words.
+    """
+
+    stands: str
+    used: str
+    means: str = "%"
+
+    @property
+    def uses(self) -> str:
+        """A regular expression for its uses, with a group for the name."""
+        return r"(?<!\w)" + re.escape(self.used).replace("%", r"(\w+)")
 
 
 class Expansion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What stands for several statements, or for other words.
 
     Attributes:
-        define: The word that defines a variable: `define lan = 10.0.0.0/8`; empty if there are none.
-        use: What stands before the name of a variable where it is used.
+        named: What gives words a name, and how that is used.
+        includes: Whether a line `include "FILE"` stands for what that file says.
         maps: How maps are written.
         joined: How tests of several fields at once are written, if they are.
         apart: Fields of which a statement that names several values stands for one with each.
@@ -32,8 +50,8 @@ class Expansion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         several: What statements begin with that list several words: each stands for one with each of them.
     """
 
-    define: str = ""
-    use: str = "$"
+    named: tuple[Named, ...] = ()
+    includes: bool = False
     maps: tuple[Mapped, ...] = ()
     joined: Joined | None = None
     apart: tuple[str, ...] = ()
@@ -44,9 +62,13 @@ class Expansion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     @property
     def expressions(self) -> tuple[str, ...]:
-        """All regular expressions in it."""
+        """All regular expressions in it, without their groups."""
         fields = [self.joined.field] if self.joined else []
-        return (*(each.action for each in self.maps if each.action), *fields)
+        stands = [re.sub(r"(?<!\\)\((?!\?)", "(?:", each.stands, count=2) for each in self.named]
+        return (*(each.action for each in self.maps if each.action), *fields, *stands)
+
+
+_Known = dict[Named, dict[str, str]]  # what names stand for
 
 
 def expanded(statements: list[Statement], how: Expansion) -> list[Statement]:
@@ -54,8 +76,8 @@ def expanded(statements: list[Statement], how: Expansion) -> list[Statement]:
     if how.afresh:
         last = max((number for number, each in enumerate(statements, 1) if each.text == how.afresh), default=0)
         statements = statements[last:]
-    if how.define:
-        statements = list(_with_values(statements, how, {}, {}))
+    if how.named:
+        statements = list(_with_values(statements, how.named, {}, {}))
     if how.each:
         statements = list(_about_each(statements, how.each))
     if how.several:
@@ -93,34 +115,45 @@ def _about_each(statements: Iterable[Statement], begins: str) -> Iterator[Statem
 
 
 def with_values(statements: Iterable[Statement], how: Expansion) -> dict[int, str]:
-    """Return, by identity, what statements say that use variables, with the values in place of their names."""
+    """Return, by identity, what statements say that use names, with the words that these stand for in their place."""
     texts: dict[int, str] = {}
-    if how.define:
-        list(_with_values(statements, how, {}, texts))
+    if how.named:
+        list(_with_values(statements, how.named, {}, texts))
     return texts
 
 
 def _with_values(
-    statements: Iterable[Statement], how: Expansion, known: dict[str, str], texts: dict[int, str]
+    statements: Iterable[Statement], named: Sequence[Named], known: _Known, texts: dict[int, str]
 ) -> Iterator[Statement]:
-    defines = re.compile(rf"{re.escape(how.define)}\s+(\w+)\s*=\s*(.+)")
     for each in statements:
-        defined = defines.fullmatch(each.text) if each.children is None else None
+        defined = _defined(each, named)
         if defined is not None:
-            known[defined[1]] = _filled(defined[2], how.use, known)
+            how, name, words = defined
+            known.setdefault(how, {})[name] = how.means.replace("%", _filled(words, known))
             continue
-        text = _filled(each.text, how.use, known)
+        text = _filled(each.text, known)
         if text != each.text:
             texts[id(each)] = text
-        children = None if each.children is None else list(_with_values(each.children, how, known, texts))
+        children = None if each.children is None else list(_with_values(each.children, named, known, texts))
         same = text == each.text and children == each.children
         yield each if same else Statement(text, each.line, children)
 
 
-def _filled(text: str, use: str, known: dict[str, str]) -> str:
-    if use not in text or not known:
-        return text
-    return re.sub(rf"{re.escape(use)}(\w+)", lambda found: known.get(found[1], found[0]), text)
+def _defined(statement: Statement, named: Sequence[Named]) -> tuple[Named, str, str] | None:
+    """Return what a statement names: by which way, the name, and the words."""
+    if statement.children is None:
+        for each in named:
+            found = re.fullmatch(each.stands, statement.text)
+            if found is not None:
+                return each, found[1], found[2]
+    return None
+
+
+def _filled(text: str, known: _Known) -> str:
+    for how, words in known.items():
+        if how.used.strip("%") in text:
+            text = re.sub(how.uses, lambda found, words=words: words.get(found[1], found[0]), text)  # type: ignore[misc]
+    return text
 
 
 def _is(one: object, other: object) -> bool:

@@ -43,7 +43,7 @@ def with_included(dialects: Sequence[Dialect], texts: Iterable[tuple[str, str]])
         texts: File name and text of each.
     """
     texts = list(texts)
-    forms = [form for dialect in dialects for form in dialect.forms if form.expand.define]
+    forms = [form for dialect in dialects for form in dialect.forms if form.expand.includes]
     if not forms or not any(INCLUDING.search(text) for _, text in texts):
         return texts
     including = _Including(forms, dict(texts))

@@ -165,7 +165,7 @@ def _reader(dialect: Dialect, form: Form, file: str, trace: Trace | None) -> Rea
 
 
 def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> Reading:
-    includes = any(form.expand.define for form in dialect.forms)
+    includes = any(form.expand.includes for form in dialect.forms)
     rest, including = without_includes(statements) if includes else (statements, [])
     written_out = expanded(rest, reader.form.expand)
     facts = reader.read(written_out)

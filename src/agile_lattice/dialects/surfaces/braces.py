@@ -25,6 +25,7 @@ class Braces(Surface, frozen=True, tag="braces"):
         comment: Characters that make the rest of a line a comment.
         enclosed: What opens and closes a comment that can go over several lines; empty for none.
         blocks: First words of statements whose block may stand on the same line; of others, braces there are words.
+        whole: Words with one of which a statement is one line: its braces are words, over several lines, too.
         end: What ends a statement when it is written: nothing, or `;`.
         close: What closes a block when it is written: `}` with the end behind it if nothing else is said.
     """
@@ -34,6 +35,7 @@ class Braces(Surface, frozen=True, tag="braces"):
     end: str = ""
     close: str = ""
     blocks: tuple[str, ...] = ()
+    whole: tuple[str, ...] = ()
     closed: ClassVar[bool] = True
 
     @property
@@ -91,17 +93,28 @@ class _Cutter:
         self.words: list[str] = []  # of the statement that is being read
         self.begun = 0  # its first line
         self.depth = 0  # how many braces are open in it
+        self.open_ended = False  # whether the last statement ended with its line only
 
     def take(self, lines: Sequence[str], first: int) -> None:
         """Cut the next lines, of which the first has this number."""
         simple = None if self.words else _simple(lines, first, self.surface.comment)
         if simple is not None:
+            self.open_ended = not lines[-1].rstrip().endswith(";")
             self.stack[-1].inside.extend(simple)
             return
         for number, line in enumerate(lines, first):
             words = cut_comment(line, self.surface.comment)
             if words:
+                if self.surface.end and words[0] == "{":
+                    self._take_back()
                 self._line(words, number)
+
+    def _take_back(self) -> None:
+        """Read on in the statement before, which the end of its line did not end."""
+        inside = self.stack[-1].inside
+        if self.open_ended and not self.words and inside and inside[-1].children is None:
+            before = inside.pop()
+            self.words, self.begun = [before.text], before.line
 
     def _line(self, line: str, number: int) -> None:
         start = 0
@@ -122,6 +135,7 @@ class _Cutter:
                 continue
             start = mark.end()
         self._add(line[start:], number)
+        self.open_ended = bool(self.words)
         if not self.depth:
             self._end()
 
@@ -140,6 +154,8 @@ class _Cutter:
     def _opens(self, before: str, behind: str) -> bool:
         """Tell whether a brace opens a block; what else is in braces belongs to its statement."""
         words = " ".join((*self.words, before.strip()))
+        if not set(self.surface.whole).isdisjoint(words.split()):
+            return False
         return words.partition(" ")[0] in self.surface.blocks or (not behind and "=" not in words)
 
     def _open(self, number: int) -> None:
