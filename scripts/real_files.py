@@ -19,7 +19,7 @@ import subprocess
 import sys
 import tarfile
 import tempfile
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -47,6 +47,7 @@ class Source(msgspec.Struct, frozen=True):
         scope: What a statement in scope looks like, with the statements around it before it, parted by ` > `.
         inside: What holds a configuration in a file of another kind: an expression with a group; empty if none does.
         check: How the program itself checks a configuration in the folder `%`; empty if it does not.
+        reads: How the program itself reads all configurations in the folder `%`, and tells which lines it ignores.
         place: Where in that folder it looks for it.
         head: What a capture begins with that the packages leave out.
     """
@@ -57,6 +58,7 @@ class Source(msgspec.Struct, frozen=True):
     scope: str
     inside: str = ""
     check: tuple[str, ...] = ()
+    reads: tuple[str, ...] = ()
     place: str = "text"
     head: str = ""
 
@@ -85,13 +87,15 @@ SOURCES = (
         r"network > (ethernets|bridges|vlans)( > [^>]+)?( > "
         r"(addresses|routes|nameservers|mtu|dhcp[46]|gateway[46]|id|link|interfaces|match|set-name|accept-ra)\b.*)?$",
         r"(?s)'''(network:.*?)'''",
-        ("netplan", "generate", "--root-dir", "%"), "etc/netplan/text.yaml",
+        check=("netplan", "generate", "--root-dir", "%"), place="etc/netplan/text.yaml",
     ),
     Source(
         "networkd", "systemd", ("**/*.network", "**/*.netdev"),
         r"\S+ > (Match Name=|NetDev Kind=(vlan|bridge)$|VLAN Id=|Link MTUBytes=|Bridge (VLANFil|DefaultP)|BridgeVLAN"
         r"|Network (Address|Gateway|DNS|VLAN|Bridge|DHCP|IPForward|IPv6AcceptRA)=|Address( > Address=.*)?$"
         r"|Route( > (Destination|Gateway|Metric|Type|GatewayOnLink)=.*)?$)",
+        reads=("unshare", "-mn", "sh", "-c", "mount --bind % /etc/systemd/network; mkdir -p /run/systemd/netif/links; "
+               "SYSTEMD_LOG_TARGET=console timeout 20 /lib/systemd/systemd-networkd"),
     ),
     Source(
         "ifupdown", "ifupdown", ("tests/linux/*", "examples/*", "debian/**/*interfaces*"),
@@ -104,7 +108,7 @@ SOURCES = (
         Source(
             dialect, "iptables", ("iptables/tests/shell/testcases/**/*",), r"(\*\S+ > )?-A ",
             r"(?s)((?:^|\n)\*(?:nat|filter)\n.*?\nCOMMIT)",
-            ("unshare", "--net", f"{dialect}-restore", "--test", "%/text"), head=f"# {dialect}-save\n",
+            check=("unshare", "--net", f"{dialect}-restore", "--test", "%/text"), head=f"# {dialect}-save\n",
         )
         for dialect in ("iptables", "ip6tables")
     ),
@@ -119,7 +123,7 @@ def main() -> None:
     for source in SOURCES:
         root = fetched(folder, source.package)
         counted = Counted(BUILT_IN.dialect(source.dialect))
-        for file, text in texts(root, source):
+        for file, text in without_ignored(source, list(texts(root, source))):
             if refused(source, text):
                 counted.refused += 1
             else:
@@ -139,7 +143,7 @@ addresses, VLANs, bridges, static routes, forwarding, reverse path filtering, re
 the packets that it may be about are known is understood. A shape is a statement with
 its names and values taken out, so that a file that says one thing a thousand times counts once; it is understood if
 most statements of it are. Many of these files are tests of odd corners; those that the program itself refuses (netplan,
-bird, ifup, iptables-restore) are left out.
+bird, ifup, iptables-restore), and lines that it says it ignores (systemd-networkd), are left out.
 
 | dialect | source package | configurations | refused | statements in scope | understood | shapes | understood |
 |---|---|---|---|---|---|---|---|
@@ -182,6 +186,27 @@ def texts(root: Path, source: Source) -> Iterator[tuple[str, str]]:
                     yield from ((path.name, source.head + each) for each in re.findall(source.inside, text))
 
 
+def without_ignored(source: Source, texts: list[tuple[str, str]]) -> Iterator[tuple[str, str]]:
+    """Yield configurations without the lines that the program itself says it ignores, if it is here."""
+    ignored = defaultdict[int, set[int]](set)
+    useless = set[int]()
+    if source.reads and Path(source.reads[-1].split()[-1]).exists():
+        with tempfile.TemporaryDirectory() as folder:
+            for number, (file, text) in enumerate(texts):
+                Path(folder, f"{number}-{file}").write_text(text)
+            Path(folder).chmod(0o755)
+            command = [each.replace("%", folder) for each in source.reads]
+            said = subprocess.run(command, capture_output=True, check=False, text=True, errors="replace").stderr
+        for number, line in re.findall(r"/(\d+)-[^/\s:]+:(\d+): .*ignoring", said):
+            ignored[int(number)].add(int(line))
+        useless = {int(number) for number in re.findall(r'/(\d+)-[^/\s]+", ignoring', said)}
+    for number, (file, text) in enumerate(texts):
+        if number in useless:
+            continue
+        lines = text.splitlines()
+        yield file, "\n".join("" if line in ignored[number] else each for line, each in enumerate(lines, 1)) + "\n"
+
+
 def refused(source: Source, text: str) -> bool:
     """Ask the program itself whether it takes a configuration, if it is here."""
     if not source.check or shutil.which(source.check[0]) is None:
@@ -208,7 +233,8 @@ class Counted:
     def take(self, text: str, file: str, scope: re.Pattern[str]) -> None:
         """Count the statements of a text; of one of which nothing can be understood, all as not understood."""
         trace: Trace = {}
-        left = set[int]()
+        beside = Counter[int]()  # statements of a line
+        left = defaultdict[int, set[str]](set)
         parsed = self.parsed(text, file)
         if parsed is None:
             return
@@ -219,14 +245,19 @@ class Counted:
             statements = expanded(form.surface.parse(text, file), form.expand)
             read_statements(self.dialect, form, statements, file, trace)
             bounded = {each.place.line for each in reading.bounds if each.bounds}
-            left = {each.place.line for each in reading.leftovers} - bounded
+            for each in reading.leftovers:
+                if each.place.line not in bounded:
+                    left[each.place.line].add(each.text)
+            beside = Counter(each.line for _, each in flat(statements, ""))
         except CaptureError:
             pass
         self.files += 1
         for path, statement in flat(statements, ""):
             if scope.match(path):
                 what = shape(path)
-                taken = id(statement) in trace and statement.line not in left
+                here = left.get(statement.line, ())
+                over = statement.text in here or (here and beside[statement.line] == 1)
+                taken = id(statement) in trace and not over
                 (self.known if taken else self.unknown)[what] += 1
                 self.examples.setdefault(what, path)
 
