@@ -501,6 +501,7 @@ def test_what_is_in_use_is_told_with_the_rule_that_made_it(tmp_path: Path) -> No
         inside.inside("nft", "-f", "-", input=silent)
         outside.inside("sh", "-c", "timeout 1 bash -c 'echo > /dev/tcp/203.0.113.5/443' || true")
         inside.inside(sys.executable, "-c", SEND, "203.0.113.12", "53")  # where nobody is
+        inside.inside(sys.executable, "-c", SEND, "198.51.100.9", "53")  # and nobody is the next hop
         code, said = site.lattice("observe", "intent.yaml", "--device", EDGE, "--format", "json")
         assert code == 0, said
         found = json.loads(said)
@@ -508,12 +509,18 @@ def test_what_is_in_use_is_told_with_the_rule_that_made_it(tmp_path: Path) -> No
                 for each in found["in_use"]}  # fmt: skip
         assert made["203.0.113.9"] == ("203.0.113.2", "203.0.113.9", ["translation rest"])
         assert made["203.0.113.5"] == ("203.0.113.9", "10.40.10.7", ["translation web"])
-        assert {each["rule"]: each["count"] for each in found["hits"]} == {"web": 1, "rest": 2}
-        assert [each["address"] for each in found["silent"]] == ["203.0.113.12"]
+        assert {each["rule"]: each["count"] for each in found["hits"]} == {"web": 1, "rest": 3}
+        silent = {each["address"]: each["routes"] for each in found["silent"]}
+        assert silent == {"203.0.113.12": [], "203.0.113.1": ["0.0.0.0/0"]}
+        wanted = {each["name"]: each["carrier"] for each in found["interfaces"] if each["wanted"]}
+        assert wanted == {"in0": True, "out0": True, "mgmt0": True}
         # What was translated goes on being so when its rule is gone, and that is said.
         edge.inside("nft", "flush", "chain", "ip", "lattice", "departure")
+        outside.inside("ip", "link", "set", "eth0", "down")
         code, said = site.lattice("observe", "intent.yaml", "--device", EDGE)
+        said = " ".join(said.split())
         assert code == 0 and "no rule any more" in said and "1 rule, 0 never hit" in said
+        assert "out0 has no carrier" in said and "2 of 3 interfaces with carrier" in said
         assert "of a rule that is not there any more" in said
 
 

@@ -14,8 +14,8 @@ from agile_lattice.notation.lookup import device_named
 from agile_lattice.observe.observing import Observed, observe
 from agile_lattice.show.observing import show_observed
 from agile_lattice.show.terminal import console
+from agile_lattice.transport.capturing import session_of
 from agile_lattice.transport.sealing import seal_key
-from agile_lattice.transport.sessions import Session
 
 EXAMPLE = "lattice observe intent.yaml --device quay-edge"
 FORMATS: tuple[str, ...] = ("json",)
@@ -35,9 +35,7 @@ def run(arguments: Namespace) -> int:
     device = device_named(network, arguments.device)
     if device.connection is None:
         raise fail(device.place, f"the intent does not say how {device.name} is reached", "Say `connection`.")
-    if device.connection.by == "restconf":
-        raise fail(device.place, "over RESTCONF nothing is asked but the configuration", "")
-    session = Session(device.name, device.connection, path if path.is_dir() else path.parent)
+    session = session_of(device.name, device.connection, path if path.is_dir() else path.parent)
     observed = observe(session, network, device, catalogue_beside(path), seal_key())
     if arguments.format == "json":
         print_json(observed)

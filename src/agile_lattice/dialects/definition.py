@@ -199,6 +199,11 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
             re.compile(secret)
         except (ValueError, re.error) as error:
             raise DefinitionError(file, line_of(text, "secrets"), str(error)) from None
+    for what, asked in raw.running.observe.items():
+        try:
+            asked.check(what)
+        except ValueError as error:
+            raise DefinitionError(file, line_of(text, what), str(error)) from None
     return Dialect(raw.dialect, raw.title, tuple(forms), raw.semantics, passes, raw.cannot, file, raw.running)
 
 

@@ -8,6 +8,7 @@ from typing import Any, Literal
 
 import msgspec
 
+from agile_lattice.dialects.asking import Asked, What
 from agile_lattice.dialects.fact_types import FactType
 from agile_lattice.dialects.lasting import Loading
 from agile_lattice.dialects.making import Maker
@@ -265,7 +266,7 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         shell: Whether commands are for a shell; else each is a request by itself.
         trial: How it puts a configuration on trial, if it does that by itself.
         hits: How a captured rule tells how often it was hit, as a regular expression with a group.
-        observe: By what is asked (`translations` in use, `neighbours`), the command that prints it.
+        observe: By what is asked (`translations` in use, `neighbours`, `interfaces`, `hits`), how that is done.
     """
 
     capture: dict[str, str] = {}
@@ -278,7 +279,7 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     shell: bool = True
     trial: Trial = Trial()
     hits: str = ""
-    observe: dict[Literal["translations", "neighbours"], str] = {}
+    observe: dict[What, Asked] = {}
 
 
 class Dialect(msgspec.Struct, frozen=True):

@@ -22,7 +22,7 @@ def line_of(text: str, word: str, first: int = 1) -> int:
         first: The line from which on it is looked for.
     """
     key = re.escape(word)
-    given = re.compile(rf"""(^|[{{,])\s*["']?{key}["']?\s*=|^\[+(\w+\.)?{key}\]""")
+    given = re.compile(rf"""(^|[{{,])\s*["']?{key}["']?\s*=|^\[+(\w+\.)*{key}\]""")
     return next((n for n, line in enumerate(text.split("\n"), 1) if n >= first and given.search(line)), 0)
 
 

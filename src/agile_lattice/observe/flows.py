@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 
 import msgspec
 
@@ -14,8 +13,7 @@ from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place
 
-PAIR = re.compile(r"\b(src|dst|sport|dport|type)=(\S+)")
-PROTOCOL = re.compile(r"^(?:ipv4|ipv6)\s+\d+\s+(\S+)")
+PORTS = ("port", "source_port", "back_port", "back_source_port")
 PROTOCOLS = {"icmpv6": "icmp6"}
 
 
@@ -40,16 +38,16 @@ class InUse(msgspec.Struct, frozen=True):
         return not self.rules
 
 
-def translations_in_use(text: str, device: Device, topology: Topology) -> Iterator[InUse]:
+def translations_in_use(told: Iterable[Mapping[str, str]], device: Device, topology: Topology) -> Iterator[InUse]:
     """Yield the flows that are translated.
 
     Args:
-        text: What `conntrack -L -o extended` printed: of each flow the packet as it was sent, and the reply to it.
+        told: What the device tells of each flow: the packet as it was sent, and the reply to it.
         device: The device, with the rules that it has.
         topology: The network with that device.
     """
-    for line in text.splitlines():
-        both = _both(line)
+    for each in told:
+        both = _both(each)
         if both is None:
             continue
         sent, seen = both
@@ -61,31 +59,22 @@ def translations_in_use(text: str, device: Device, topology: Topology) -> Iterat
         yield InUse(sent, seen, *_rules(found, seen))
 
 
-def _both(line: str) -> tuple[Header, Header] | None:
+def _both(told: Mapping[str, str]) -> tuple[Header, Header] | None:
     """Return the packet as it was sent and as the other end sees it; the second from the reply to it."""
-    protocol = PROTOCOL.match(line)
-    pairs = PAIR.findall(line)
-    starts = [at for at, (name, _) in enumerate(pairs) if name == "src"]
-    if protocol is None or len(starts) != 2:
-        return None
-    there, back = dict(pairs[: starts[1]]), dict(pairs[starts[1] :])
-    name = PROTOCOLS.get(protocol[1], protocol[1])
+    name = PROTOCOLS.get(told["protocol"], told["protocol"])
+    numbers = {each: int(told[each]) for each in PORTS if each in told}
     try:
         sent = Header(
-            Address.parse(there["src"]), Address.parse(there["dst"]), name,
-            _number(there, "dport", "type"), _number(there, "sport"),
+            Address.parse(told["source"]), Address.parse(told["destination"]), name,
+            numbers.get("port"), numbers.get("source_port"),
         )  # fmt: skip
         seen = Header(
-            Address.parse(back["dst"]), Address.parse(back["src"]), name,
-            _number(back, "sport") if "sport" in back else sent.port, _number(back, "dport"),
+            Address.parse(told["back_destination"]), Address.parse(told["back_source"]), name,
+            numbers.get("back_source_port", sent.port), numbers.get("back_port"),
         )  # fmt: skip
-    except (KeyError, ValueError):
+    except ValueError:
         return None
     return sent, seen
-
-
-def _number(pairs: dict[str, str], *names: str) -> int | None:
-    return next((int(pairs[each]) for each in names if each in pairs), None)
 
 
 def _walked(sent: Header, device: Device, topology: Topology) -> Walk | None:

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any
 
 import msgspec
 from msgspec.structs import replace
@@ -13,19 +11,22 @@ from msgspec.structs import replace
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.compare.applying import as_it_is
 from agile_lattice.dialects import read_device
+from agile_lattice.dialects.asking import Asked, What
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.registry import Catalogue
-from agile_lattice.intent.addresses import Address
+from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.stages import split
 from agile_lattice.intent.translations import Dynamic
 from agile_lattice.observe.flows import InUse, translations_in_use
 from agile_lattice.packets.spans import size
-from agile_lattice.transport.capturing import ask, capture
+from agile_lattice.transport.capturing import answered, capture
+from agile_lattice.transport.restconf import Restconf
 from agile_lattice.transport.sessions import Session
 
-FAILING = frozenset({"FAILED", "INCOMPLETE"})
+QUESTIONS: tuple[What, ...] = ("translations", "neighbours", "interfaces")
+Told = Sequence[Mapping[str, str]]
 
 
 class Hits(msgspec.Struct, frozen=True):
@@ -53,10 +54,31 @@ class PoolUse(msgspec.Struct, frozen=True):
 
 
 class Silent(msgspec.Struct, frozen=True):
-    """A neighbour that does not answer."""
+    """A neighbour that does not answer.
+
+    Attributes:
+        routes: The destinations of which it is the next hop, if it is one.
+    """
 
     address: Address
     interface: str
+    routes: tuple[Prefix, ...] = ()
+
+
+class Port(msgspec.Struct, frozen=True):
+    """An interface of the device.
+
+    Attributes:
+        carrier: Whether it has one.
+        wanted: Whether the intent has this interface, and has it up.
+        received_errors, sent_errors: How many packets went wrong; `None` if the device does not tell.
+    """
+
+    name: str
+    carrier: bool
+    wanted: bool
+    received_errors: int | None = None
+    sent_errors: int | None = None
 
 
 class Observed(msgspec.Struct, frozen=True):
@@ -68,6 +90,7 @@ class Observed(msgspec.Struct, frozen=True):
         in_use: Translations in use.
         pools: Its pools.
         silent: Neighbours that do not answer.
+        interfaces: Its interfaces.
         unasked: What none of its dialects says how to ask.
     """
 
@@ -76,14 +99,17 @@ class Observed(msgspec.Struct, frozen=True):
     in_use: tuple[InUse, ...]
     pools: tuple[PoolUse, ...]
     silent: tuple[Silent, ...]
+    interfaces: tuple[Port, ...] = ()
     unasked: tuple[str, ...] = ()
 
 
-def observe(session: Session, network: Network, intent: Device, catalogue: Catalogue, seal: bytes) -> Observed:
+def observe(
+    session: Session | Restconf, network: Network, intent: Device, catalogue: Catalogue, seal: bytes
+) -> Observed:
     """Ask a device what it is doing.
 
     Args:
-        session: A shell on the device.
+        session: A shell on the device, or its RESTCONF.
         network: The network of the intent.
         intent: The device as it should be.
         catalogue: Where its dialects are looked up.
@@ -94,25 +120,27 @@ def observe(session: Session, network: Network, intent: Device, catalogue: Catal
     """
     dialects = [catalogue.dialect(each) for each in intent.speaks]
     texts = capture(session, dialects, seal)
-    commands: dict[str, str] = {}
+    asked: dict[What, Asked] = {}
     for each in dialects:
-        for what, command in each.running.observe.items():
-            commands.setdefault(what, command)
-    told = ask(session, [*commands.items()]) if commands else {}
+        for what, how in each.running.observe.items():
+            asked.setdefault(what, how)
+    answers = answered(session, dialects, [(what, how.ask) for what, how in asked.items()])
+    told = {what: tuple(how.read(what, answers[what])) for what, how in asked.items()}
     read = read_device(intent.name, intent.speaks, texts, catalogue)
     there = replace(as_it_is(intent, read), name=intent.name)
     others = [each for each in network.devices if each.name != intent.name]
     topology = Topology(replace(network, devices=(there, *others)))
-    flows = tuple(translations_in_use(told.get("translations", ""), there, topology))
-    unasked = tuple(each for each in ("translations", "neighbours") if each not in commands)
+    flows = tuple(translations_in_use(told.get("translations", ()), there, topology))
     return Observed(
-        intent.name, tuple(_hits(read.device, dialects, texts)), flows, tuple(_pools(there, flows)),
-        tuple(_silent(told.get("neighbours", "[]"))), unasked,
+        intent.name, tuple(_hits(read.device, dialects, texts, told.get("hits", ()))), flows,
+        tuple(_pools(there, flows)), tuple(_silent(told.get("neighbours", ()), there)),
+        tuple(_ports(told.get("interfaces", ()), intent)), tuple(each for each in QUESTIONS if each not in asked),
     )  # fmt: skip
 
 
-def _hits(device: Device, dialects: Sequence[Dialect], texts: Mapping[str, str]) -> Iterator[Hits]:
-    """Yield the rules of a device as it was read, each with the count that its line tells."""
+def _hits(device: Device, dialects: Sequence[Dialect], texts: Mapping[str, str], told: Told) -> Iterator[Hits]:
+    """Yield the rules of a device as it was read, each with the count that its line tells, or that is told of it."""
+    counts = {int(each["line"]): int(each["count"]) for each in told}
     patterns = [re.compile(each.running.hits) for each in dialects if each.running.hits]
     lines = {file: text.splitlines() for file, text in texts.items()}
     rules: list[tuple[str, str, Place]] = [
@@ -127,7 +155,8 @@ def _hits(device: Device, dialects: Sequence[Dialect], texts: Mapping[str, str])
         seen.add((place.file, place.line))
         line = lines[place.file][place.line - 1].strip()
         found = next((match for each in patterns if (match := each.search(line))), None)
-        yield Hits(name or line, kind, int(found[1]) if found is not None else None, place)
+        count = int(found[1]) if found is not None else counts.get(place.line)
+        yield Hits(name or line, kind, count, place)
 
 
 def _pools(device: Device, flows: Sequence[InUse]) -> Iterator[PoolUse]:
@@ -137,8 +166,14 @@ def _pools(device: Device, flows: Sequence[InUse]) -> Iterator[PoolUse]:
             yield PoolUse(one.name or str(one.pool), len(used), size(one.pool.spans))
 
 
-def _silent(text: str) -> Iterator[Silent]:
-    entries: list[dict[str, Any]] = json.loads(text or "[]")
-    for each in entries:
-        if FAILING & {*each.get("state", ())}:
-            yield Silent(Address.parse(each["dst"]), each.get("dev", ""))
+def _silent(told: Told, device: Device) -> Iterator[Silent]:
+    for each in told:
+        address = Address.parse(each["address"])
+        yield Silent(address, each["interface"], tuple(route.to for route in device.routes if route.via == address))
+
+
+def _ports(told: Told, intent: Device) -> Iterator[Port]:
+    for each in told:
+        here = intent.interface(each["interface"])
+        errors = [int(each[name]) if name in each else None for name in ("received_errors", "sent_errors")]
+        yield Port(each["interface"], "carrier" in each, here is not None and here.enabled, *errors)

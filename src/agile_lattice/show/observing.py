@@ -32,13 +32,23 @@ def show_observed(console: Console, one: Observed) -> None:
             )
         )
     for silent in one.silent:
-        console.print(Text(f"{silent.address} on {silent.interface} does not answer", style="strong"))
+        routes = f": it is the next hop of {', '.join(map(str, silent.routes))}" if silent.routes else ""
+        console.print(Text(f"{silent.address} on {silent.interface} does not answer{routes}", style="strong"))
+    for port in one.interfaces:
+        if port.wanted and not port.carrier:
+            console.print(Text(f"{port.name} has no carrier", style="strong"))
+        errors = [plural(count, "packet") + words for count, words in (
+            (port.received_errors, " received wrong"), (port.sent_errors, " not sent")) if count]  # fmt: skip
+        if errors:
+            console.print(Text(f"{port.name}: {' and '.join(errors)}", style="strong"))
     never = sum(each.count == 0 for each in one.hits)
     uncounted = sum(each.count is None for each in one.hits)
     words = [plural(len(one.hits), "rule"), f"{never} never hit"] + ([f"{uncounted} not counted"] if uncounted else [])
     words.append(f"{plural(len(one.in_use), 'translation')} in use")
     if outlived := sum(each.outlives for each in one.in_use):
         words.append(f"{outlived} of a rule that is not there any more")
+    if wanted := [each for each in one.interfaces if each.wanted]:
+        words.append(f"{sum(each.carrier for each in wanted)} of {plural(len(wanted), 'interface')} with carrier")
     console.print(Text(f"{one.device}: {', '.join(words)}", style="head"))
     if one.unasked:
         console.print(Text(f"not asked: {', '.join(one.unasked)} (no dialect says how)", style="remedy"))

@@ -56,11 +56,29 @@ def capture(session: Session | Restconf, dialects: Sequence[Dialect], seal: byte
     hidden = [re.compile(each) for dialect in dialects for each in dialect.running.secrets]
     if isinstance(session, Restconf):
         texts = {dialects[0].forms[0].file: session.configuration(resources_of(dialects))[0]}
-    elif all(each.running.shell for each in dialects):
-        texts = ask(session, asked)
     else:
-        texts = {name: _told(session, command) for name, command in asked}
+        texts = answered(session, dialects, asked)
     return {name: sealed(text, hidden, seal) for name, text in texts.items()}
+
+
+def answered(
+    session: Session | Restconf, dialects: Sequence[Dialect], asked: Sequence[tuple[str, str]]
+) -> dict[str, str]:
+    """Return what a device answers to questions, by their names.
+
+    Args:
+        session: A shell on the device, or its RESTCONF.
+        dialects: Those that it speaks.
+        asked: Names and commands, or resources.
+
+    Raises:
+        TransportError: If the device is not reached, or a command fails.
+    """
+    if isinstance(session, Restconf):
+        return {name: session.entries(resource) for name, resource in asked}
+    if all(each.running.shell for each in dialects):
+        return ask(session, asked) if asked else {}
+    return {name: _told(session, command) for name, command in asked}
 
 
 def resources_of(dialects: Iterable[Dialect]) -> list[str]:

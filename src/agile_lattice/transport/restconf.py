@@ -98,6 +98,25 @@ class Restconf:
             self.device, "it changes while it is looked at", remedy="Try again when nobody works on it."
         )
 
+    def entries(self, resource: str) -> str:
+        """Fetch a top-level resource with its state, and return the entries of its lists, each as a line.
+
+        Args:
+            resource: Its name, with the module.
+
+        Returns:
+            A line for each entry, with the names and values of all that stands in it (blanks in values are `_`);
+            none if it is not there.
+
+        Raises:
+            TransportError: If the device is not reached, or does not answer as it should.
+        """
+        reply = self._ask("GET", f"{self._api()}/data/{resource}", missing=True)
+        if reply.status != http.client.OK:
+            return ""
+        lists = self._document(reply.body, resource)[resource].values()
+        return "".join(f"{_words(each)}\n" for one in lists if isinstance(one, list) for each in one)
+
     def _is_empty(self, resource: str) -> None:
         """Make sure that there is nothing, where a resource is not there: a module may not be known at all.
 
@@ -228,6 +247,13 @@ def edits(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[dict[str,
         value = {"value": {name: after[name]}} if name in after else {}
         found.append({"edit-id": name, "operation": operation, "target": f"/{name}", **value})
     return found
+
+
+def _words(value: Any) -> str:
+    """Return the names and values in a part of a document."""
+    if isinstance(value, dict):
+        return " ".join(f"{name} {_words(each)}" for name, each in value.items())
+    return " ".join(map(_words, value)) if isinstance(value, list) else re.sub(r"\s+", "_", str(value))
 
 
 def _modules(library: Any) -> set[str]:
