@@ -510,8 +510,8 @@ def test_what_is_in_use_is_told_with_the_rule_that_made_it(tmp_path: Path) -> No
         assert made["203.0.113.9"] == ("203.0.113.2", "203.0.113.9", ["translation rest"])
         assert made["203.0.113.5"] == ("203.0.113.9", "10.40.10.7", ["translation web"])
         assert {each["rule"]: each["count"] for each in found["hits"]} == {"web": 1, "rest": 3}
-        silent = {each["address"]: each["routes"] for each in found["silent"]}
-        assert silent == {"203.0.113.12": [], "203.0.113.1": ["0.0.0.0/0"]}
+        failed = {each["address"]: each["routes"] for each in found["silent"]}
+        assert failed == {"203.0.113.12": [], "203.0.113.1": ["0.0.0.0/0"]}
         wanted = {each["name"]: each["carrier"] for each in found["interfaces"] if each["wanted"]}
         assert wanted == {"in0": True, "out0": True, "mgmt0": True}
         # What was translated goes on being so when its rule is gone, and that is said.

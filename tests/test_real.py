@@ -330,13 +330,13 @@ def test_netplan_makes_units_of_it_that_read_as_the_same(device: Device) -> None
     assert (now.interfaces, now.routes) == (was.interfaces, was.routes)
 
 
-def linted(folder: str, file: str, text: str, form: str) -> str:
-    """Let yanglint validate a text, and print it in another form."""
+def linted(folder: str, file: str, text: str, form: str, kind: str = "config") -> str:
+    """Let yanglint validate a text of a kind, and print it in another form."""
     path = Path(folder) / file
     path.write_text(text)
     modules = [str(next(MODULES.rglob(f"{name}.yang"))) for name in MODULE_NAMES]
     paths = ["-p", str(MODULES / "ietf"), "-p", str(MODULES / "iana")]
-    return run("yanglint", *paths, "-t", "config", "-f", form, *modules, str(path))
+    return run("yanglint", *paths, "-t", kind, "-f", form, *modules, str(path))
 
 
 @needs("yanglint")

@@ -12,17 +12,26 @@ import urllib.request
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 from urllib.error import HTTPError
 
 import pytest
+from hypothesis import given, settings
 
 from agile_lattice.cli.main import main
 from agile_lattice.dialects import render_device
+from agile_lattice.dialects.registry import BUILT_IN
+from agile_lattice.dialects.yang import yang_of
+from agile_lattice.intent.model import Device
 from agile_lattice.notation.loading import load
+from agile_lattice.standin.certificates import certified, password_in
+from agile_lattice.standin.datastore import edited, steps_of
 from agile_lattice.standin.device import Fault, Standin
-from agile_lattice.standin.restconf import certified, password_in, serve
+from agile_lattice.standin.restconf import serve
 from agile_lattice.transport.restconf import Restconf
-from test_real import linted, needs
+from agile_lattice.transport.yang_patch import edits
+from strategies import loadable_devices
+from test_real import SOME, linted, needs, sayable
 from test_standin import LATTICE, free_port
 
 HOST, NAME = "127.0.70.9", "light-router"
@@ -68,7 +77,7 @@ class Light:
         """Ask with Python's own client; return the status, the entity tag and the body."""
         login = base64.b64encode(f"keeper:{(self.folder / 'keys' / 'password').read_text().strip()}".encode()).decode()
         sent = {"Authorization": f"Basic {login}", **{key.replace("_", "-"): value for key, value in headers.items()}}
-        data = json.dumps(body).encode() if body is not None else None
+        data = (body if isinstance(body, str) else json.dumps(body)).encode() if body is not None else None
         request = urllib.request.Request(f"https://{HOST}:{self.port}{path}", data, sent, method=method)
         trusted = ssl.create_default_context(cafile=str(self.folder / "keys" / "light.pem"))
         try:
@@ -116,8 +125,19 @@ def test_a_device_is_captured_changed_and_captured_again(folder: Path, capsys: p
         assert after["ietf-interfaces:interfaces"] == before["ietf-interfaces:interfaces"]
         assert "10.70.9.8" in json.dumps(after["ietf-routing:routing"])
         assert here.push("--untimed")[1].endswith("it is as the intent says")
+
+
+def test_what_a_device_is_doing_is_asked_of_its_state(folder: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    with light(folder, capsys, "unplugged") as here:
         code, said = here.lattice("observe", "light.yaml", "--device", NAME)
-        assert code == 2 and "nothing is asked but the configuration" in said
+        assert code == 0 and "sea has no carrier" in said and "1 of 2 interfaces with carrier" in said, said
+        assert "not asked: translations, neighbours" in said
+        text = here.lattice("observe", "light.yaml", "--device", NAME, "--format", "json")[1]
+        told = {each["name"]: (each["carrier"], each["received_errors"]) for each in json.loads(text)["interfaces"]}
+        assert told == {"sea": (False, 0), "hall": (True, 0)}
+        # What it is doing is no part of its configuration.
+        here.captured()
+        assert here.lattice("diff", "light.yaml", "archive")[0] == 0
 
 
 @pytest.mark.parametrize(
@@ -154,6 +174,7 @@ WRONG: dict[Fault, tuple[str, bool]] = {
     "restart": ("as it was before: still different: route 10.70.16.0/20", False),
     "drop": ("changed, and known to be good", True),  # the answer was lost, and the change was made
     "shuffle": ("changed, and known to be good", True),
+    "xml-only": ("changed, and known to be good", True),
 }
 
 
@@ -245,40 +266,119 @@ def test_who_is_not_known_is_not_spoken_with(
     assert code == 2 and secret not in said
 
 
+JSON, XML = "application/yang-data+json", "application/yang-data+xml"
+PATCH = "application/yang-patch+json"
+ROUTES = "/restconf/data/ietf-routing:routing/control-plane-protocols/control-plane-protocol"
+HALL = "/restconf/data/ietf-interfaces:interfaces/interface=hall"
+
+
 @needs("yanglint")
 def test_what_it_answers_to_others_is_what_the_rfc_says(folder: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    with light(folder, capsys) as here:
+    with light(folder, capsys) as here, tempfile.TemporaryDirectory() as name:
         assert "href='/restconf'" in here.asked("/.well-known/host-meta")[2]
-        status, tag, body = here.asked("/restconf/data")
+        status, tag, body = here.asked("/restconf/data?content=config")
         assert status == 200 and tag
-        with tempfile.TemporaryDirectory() as name:
-            linted(name, "config.json", json.dumps(json.loads(body)["ietf-restconf:data"]), "xml")
-        hall = here.asked("/restconf/data/ietf-interfaces:interfaces/interface=hall/ietf-ip:ipv4/address=10.70.9.1")[2]
+        config = json.loads(body)["ietf-restconf:data"]
+        linted(name, "config.json", json.dumps(config), "xml")
+        # With its state, and in XML, it says the same of itself.
+        whole = json.loads(here.asked("/restconf/data")[2])["ietf-restconf:data"]
+        from_json = linted(name, "whole.json", json.dumps(whole), "json", "get")
+        status, _, text = here.asked("/restconf/data", Accept=XML)
+        assert status == 200 and text.startswith('<data xmlns="urn:ietf:params:xml:ns:yang:ietf-restconf">')
+        inner = text.partition(">")[2].rpartition("</data>")[0]
+        assert json.loads(linted(name, "whole.xml", inner, "json", "get")) == json.loads(from_json)
+        assert whole["ietf-interfaces:interfaces"]["interface"][0]["oper-status"] == "up"
+        hall = here.asked(f"{HALL}/ietf-ip:ipv4/address=10.70.9.1")[2]
         assert json.loads(hall) == {"ietf-ip:address": [{"ip": "10.70.9.1", "prefix-length": 24}]}
-        route = "/restconf/data/ietf-routing:routing/control-plane-protocols/control-plane-protocol"
-        assert here.asked(route)[0] == 200
+        assert "<prefix-length>24</prefix-length>" in here.asked(f"{HALL}/ietf-ip:ipv4/address", Accept=XML)[2]
+        assert here.asked(ROUTES)[0] == 200
+        assert here.asked("/restconf/data/ietf-interfaces:interfaces/interface", Accept=XML)[0] == 400  # two of them
         assert here.asked("/restconf/data/ietf-interfaces:interfaces/interface=attic")[0] == 404
         assert "ietf-routing" in here.asked("/restconf/data/ietf-yang-library:modules-state")[2]
         assert here.asked("/elsewhere")[0] == 404
-        assert here.asked("/restconf/data", Accept="application/yang-data+xml")[0] == 406
-        assert here.asked("/restconf/data", "DELETE")[0] == 405
-        patch = {"Content_Type": "application/yang-patch+json"}
-        assert here.asked("/restconf/data", "PATCH", {}, Content_Type="text/plain")[0] == 415
-        assert here.asked("/restconf/data", "PATCH", {"more": 1}, **patch)[0] == 400
+        assert here.asked("/restconf/data", Accept="text/html")[0] == 406
+        status, _, text = here.asked("/restconf/data/ietf-interfaces:attic", Accept=XML)
+        assert status == 404 and "<error-message>there is no attic</error-message>" in text
+
+
+def test_others_change_it_as_the_rfc_says(folder: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    def hall() -> dict[str, object]:
+        return dict(json.loads(here.asked(HALL + "?content=config")[2])["ietf-interfaces:interface"][0])
+
+    with light(folder, capsys) as here:
+        before, address = hall(), {"ip": "10.70.10.1", "prefix-length": 24}
+        # PATCH lays over what is there, PUT takes its place, POST creates inside, DELETE takes away.
+        changed = {"ietf-interfaces:interface": {"name": "hall", "description": "to the till"}}
+        assert here.asked(HALL, "PATCH", changed, Content_Type=JSON)[0] == 204
+        assert hall() == {**before, "description": "to the till"}
+        assert here.asked(HALL, "PUT", {"ietf-interfaces:interface": [before]}, Content_Type=JSON)[0] == 204
+        assert hall() == before
+        new = {"ietf-ip:address": [address]}
+        assert here.asked(f"{HALL}/ietf-ip:ipv4", "POST", new, Content_Type=JSON)[0] == 201
+        assert here.asked(f"{HALL}/ietf-ip:ipv4", "POST", new, Content_Type=JSON)[0] == 409
+        there = f"{HALL}/ietf-ip:ipv4/address=10.70.10.1"
+        assert json.loads(here.asked(there)[2]) == new
+        status, tag, _ = here.asked(there, "DELETE")
+        assert status == 204 and tag and hall() == before
+        assert here.asked(there, "DELETE")[0] == 404
+        assert here.asked("/restconf/data", "DELETE")[0] == 409
+        for body, kind, refused in (({}, "text/plain", 415), ({"more": 1}, PATCH, 400), ({"a:b": 1}, JSON, 409)):
+            assert here.asked(HALL, "PATCH", body, Content_Type=kind)[0] == refused
+        # As one patch: all of it or nothing, and bound to what it was worked out for.
         gone = {"edit-id": "1", "operation": "remove", "target": "/ietf-routing:routing"}
         wanted = {"ietf-yang-patch:yang-patch": {"patch-id": "p", "edit": [gone]}}
-        assert here.asked("/restconf/data", "PATCH", wanted, If_Match='"stale"', **patch)[0] == 412
-        # All of it or nothing: the second edit cannot be done.
+        assert here.asked("/restconf/data", "PATCH", wanted, If_Match='"stale"', Content_Type=PATCH)[0] == 412
         twice = {"edit-id": "2", "operation": "create", "target": "/ietf-interfaces:interfaces", "value": {}}
         both = {"ietf-yang-patch:yang-patch": {"patch-id": "q", "edit": [gone, twice]}}
-        assert here.asked("/restconf/data", "PATCH", both, If_Match=tag, **patch)[0] == 409
+        tag = here.asked("/restconf/data")[1]
+        assert here.asked("/restconf/data", "PATCH", both, If_Match=tag, Content_Type=PATCH)[0] == 409
         assert here.asked("/restconf/data")[1] == tag
-        assert here.asked("/restconf/data", "PATCH", wanted, If_Match=tag, **patch)[0] == 200
+        # Below a resource, and in XML.
+        inner = (
+            '<yang-patch xmlns="urn:ietf:params:xml:ns:yang:ietf-yang-patch"><patch-id>x</patch-id><edit>'
+            "<edit-id>1</edit-id><operation>create</operation><target>/address=10.70.10.1</target><value>"
+            '<address xmlns="urn:ietf:params:xml:ns:yang:ietf-ip"><ip>10.70.10.1</ip>'
+            "<prefix-length>24</prefix-length></address></value></edit></yang-patch>"
+        )
+        sent = {"Content_Type": "application/yang-patch+xml", "Accept": XML}
+        status, _, text = here.asked(f"{HALL}/ietf-ip:ipv4", "PATCH", inner, **sent)
+        assert status == 200 and "<ok />" in text, text
+        assert json.loads(here.asked(there)[2]) == new
+        assert here.asked("/restconf/data", "PATCH", wanted, Content_Type=PATCH)[0] == 200
         assert here.asked("/restconf/data/ietf-routing:routing")[0] == 404
         # What has been taken away is no failure of a capture: it is not there.
         here.captured()
         code, said = here.lattice("diff", "light.yaml", "archive")
         assert code == 1 and "route 10.70.16.0/20" in said, said
+
+
+@settings(SOME)
+@given(loadable_devices(("ietf-yang", "nftables")), loadable_devices(("ietf-yang", "nftables")))
+def test_the_edits_between_two_configurations_make_one_of_the_other(one: Device, other: Device) -> None:
+    yang = yang_of([BUILT_IN.dialect("ietf-yang")])
+    assert yang is not None
+    before, after = (json.loads(render_device(sayable(each))[0].text or "{}") for each in (one, other))
+    found = edits(before, after, yang.keys)
+    made = before
+    for each in found:
+        made = edited(made, steps_of(each["target"]), each["operation"], each.get("value"), yang.keys)
+    assert without_order(made) == without_order(after)
+    # None of them touches what is the same, and there are none if all is.
+    assert edits(after, after, yang.keys) == []
+    same = {each["name"] for each in entries(before) if each in entries(after)}
+    assert not [each for each in found for name in same if f"interface={name}/" in each["target"] + "/"]
+
+
+def entries(document: Any) -> list[Any]:
+    return list(document.get("ietf-interfaces:interfaces", {}).get("interface", ()))
+
+
+def without_order(value: Any) -> Any:
+    """Return data with its lists sorted, and without what holds nothing."""
+    if isinstance(value, dict):
+        inside = {name: without_order(each) for name, each in value.items()}
+        return {name: each for name, each in inside.items() if each not in ({}, [])}
+    return sorted(map(without_order, value), key=json.dumps) if isinstance(value, list) else value
 
 
 def test_how_a_device_is_reached_is_said_one_way(folder: Path, capsys: pytest.CaptureFixture[str]) -> None:

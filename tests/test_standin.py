@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import pty
 import select
@@ -14,6 +15,7 @@ import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -88,6 +90,8 @@ def test_every_command_of_a_vendor_is_helped_with_completed_and_asked_of_it(vend
     lines = [asked.look, *asked.capture.values(), asked.trial.state, asked.trial.revision, asked.trial.confirm,
              asked.trial.back, asked.trial.save,
              asked.trial.begin.replace("%seconds", "9").replace("%revision", "0a1b")]  # fmt: skip
+    assert {*asked.observe} == {"translations", "neighbours", "interfaces", "hits"}
+    assert all(any(each.read(one.ask) is not None for each in console.commands) for one in asked.observe.values())
     assert all(any(each.read(line) is not None for each in console.commands) for line in lines)
     assert console.takes_text(lines[-1]) and not console.takes_text("help")
     for wrong in ("", "hepl", "  ", asked.look + " all"):
@@ -200,6 +204,50 @@ def test_a_change_by_hand_is_found_and_pushed_back_on_every_vendor(tmp_path: Pat
         code, said = here.lattice("prove", "quay.yaml", "archive@good")
         assert code == 0 and said.count("the same for every packet") == 3, said
         assert here.told("127.0.70.1", "read filed sheet") == here.told("127.0.70.1", "read sheet"), "it is saved, too"
+
+
+@ssh
+@pytest.mark.real
+def test_what_a_stand_in_is_doing_is_told_with_the_rules_that_do_it(tmp_path: Path) -> None:
+    def observed(name: str) -> dict[str, Any]:
+        code, said = here.lattice("observe", "quay.yaml", "--device", name, "--format", "json")
+        assert code == 0, said
+        return dict(json.loads(said))
+
+    with practice(tmp_path, ["ferry-router:unplugged"]) as here:
+        out, shop, shut = ("10.70.1.20 198.51.100.7 tcp/443", "198.51.100.7 203.0.113.5 tcp/443",
+                           "198.51.100.7 203.0.113.5 tcp/22")  # fmt: skip
+        assert here.told("127.0.70.1", f"knock {out}") == "forwarded to next hop 203.0.113.1 via sea\n"
+        assert here.told("127.0.70.1", f"knock {shop}") == "delivered to 10.70.1.20 on hall\n"
+        here.told("127.0.70.1", f"knock {shut}")
+        found = observed("slip-gate")
+        made = {each["sent"]["destination"]: (each["seen"]["source"], each["seen"]["destination"], each["rules"])
+                for each in found["in_use"]}  # fmt: skip
+        assert made == {"198.51.100.7": ("203.0.113.2", "198.51.100.7", ["translation all-out"]),
+                        "203.0.113.5": ("198.51.100.7", "10.70.1.20", ["translation shop"])}  # fmt: skip
+        counted = {(each["kind"], each["rule"]): each["count"] for each in found["hits"]}
+        assert counted["translation", "all-out"] == counted["translation", "shop"] == counted["permit", "out"] == 1
+        assert found["unasked"] == [] and found["silent"] == []
+        here.told("127.0.70.2", "drift 10.70.2.9 198.51.100.7 icmp")
+        found = observed("jetty-wall")
+        assert [(each["sent"]["source"], each["seen"]["source"], each["rules"]) for each in found["in_use"]] == [
+            ("10.70.2.9", "203.0.113.18", ["translation all-out"])
+        ]
+        assert {each["rule"]: each["count"] for each in found["hits"]} == {"all-out": 1, "out": 1}
+        assert here.told("127.0.70.3", "cast 10.70.4.9 198.51.100.7 udp/53") == "lost: pier0 has no carrier\n"
+        code, said = here.lattice("observe", "quay.yaml", "--device", "ferry-router")
+        assert code == 0 and "10.70.3.254 on pier0 does not answer: it is the next hop of 0.0.0.0/0" in said, said
+        assert "pier0 has no carrier" in said and "1 of 2 interfaces with carrier" in said
+        # What is translated goes on being so when its rule is gone.
+        host, show, begin, revision, keep, *_ = BY_HAND["slip-gate"]
+        text = here.told(host, show)
+        rest = "\n\n".join(each for each in text.split("\n\n") if not each.startswith("Farewell"))
+        here.told(host, begin.format(here.told(host, revision).strip()), rest + "\n")
+        here.told(host, keep)
+        code, said = here.lattice("observe", "quay.yaml", "--device", "slip-gate")
+        assert code == 0 and "no rule any more" in said and "1 of a rule that is not there any more" in said, said
+        wrong = subprocess.run([*here.client(host), "knock knock knock"], cwd=tmp_path, capture_output=True, text=True)
+        assert wrong.returncode == 1 and "refused:" in wrong.stderr
 
 
 @ssh

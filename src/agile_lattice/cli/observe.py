@@ -35,8 +35,10 @@ def run(arguments: Namespace) -> int:
     device = device_named(network, arguments.device)
     if device.connection is None:
         raise fail(device.place, f"the intent does not say how {device.name} is reached", "Say `connection`.")
-    session = session_of(device.name, device.connection, path if path.is_dir() else path.parent)
-    observed = observe(session, network, device, catalogue_beside(path), seal_key())
+    catalogue = catalogue_beside(path)
+    folder = path if path.is_dir() else path.parent
+    session = session_of(device.name, device.connection, folder, [catalogue.dialect(each) for each in device.speaks])
+    observed = observe(session, network, device, catalogue, seal_key())
     if arguments.format == "json":
         print_json(observed)
     else:

@@ -119,7 +119,7 @@ async def _by_ssh(reached: list[Reached], folder: Path) -> list[Callable[[], Non
     """Let devices be reached by SSH; return what ends that."""
     if not reached:
         return []
-    from agile_lattice.standin.restconf import password_in
+    from agile_lattice.standin.certificates import password_in
     from agile_lattice.standin.server import Served, keys, serve
 
     for _, one, place in reached:
@@ -140,7 +140,8 @@ async def _by_ssh(reached: list[Reached], folder: Path) -> list[Callable[[], Non
 
 def _by_restconf(device: Standin, one: Connection | None, place: Place, folder: Path) -> Callable[[], None]:
     """Let a device be reached by RESTCONF; return what ends that."""
-    from agile_lattice.standin.restconf import password_in, serve
+    from agile_lattice.standin.certificates import password_in
+    from agile_lattice.standin.restconf import serve
 
     if one is None or not (one.certificate and one.password_file):
         raise fail(place, "its connection names no `certificate`, or no `password-file`", "Name the files to make.")

@@ -262,6 +262,7 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         back: The command that takes a change back, if it is another one: it goes on where something is not there.
         look: What prints the running state so that two times can be compared: without counters and ages.
         resources: The top-level resources of RESTCONF that it is about, with their module.
+        keys: By the name of a list in them, the names of its keys: an entry is changed by itself then.
         secrets: Regular expressions with a group, for passwords and keys in captured texts.
         shell: Whether commands are for a shell; else each is a request by itself.
         trial: How it puts a configuration on trial, if it does that by itself.
@@ -275,6 +276,7 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     back: str = ""
     look: str = ""
     resources: tuple[str, ...] = ()
+    keys: dict[str, tuple[str, ...]] = {}
     secrets: tuple[str, ...] = ()
     shell: bool = True
     trial: Trial = Trial()

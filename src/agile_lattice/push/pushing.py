@@ -62,8 +62,8 @@ class Pusher:
         if intent.connection is None:
             raise PushRefused(intent.name, "the intent does not say how it is reached", "Say `connection`.")
         self.intent, self.archive, self.catalogue, self.seal = intent, archive, catalogue, seal
-        self.session = session_of(intent.name, intent.connection, folder)
         self.dialects = [catalogue.dialect(each) for each in intent.speaks]
+        self.session = session_of(intent.name, intent.connection, folder, self.dialects)
         self.trial = trial_of(self.dialects)
         self.revision = ""  # of the configuration that a change follows
 

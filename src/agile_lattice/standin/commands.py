@@ -12,28 +12,36 @@ import msgspec
 from agile_lattice.standin.device import Refused, Standin
 
 Action = Literal[
-    "show", "show-saved", "revision", "begin", "state", "confirm", "back", "save", "restart", "help", "leave"
-]
+    "show", "show-saved", "revision", "begin", "state", "confirm", "back", "save", "restart", "help", "leave",
+    "come", "hits", "translations", "neighbours", "interfaces",
+]  # fmt: skip
+
+
+# What stands in a command for what is filled in, and how that is read.
+FILLED = (("SECONDS", r"(?P<seconds>\d{1,6})"), ("REVISION", r"(?P<revision>\w+)"), ("HOST", r"(?P<source>\S+)"),
+          ("HOST", r"(?P<destination>\S+)"), ("SERVICE", r"(?P<service>\S+)"))  # fmt: skip
 
 
 class Command(msgspec.Struct, frozen=True):
     """A command of a vendor.
 
     Attributes:
-        words: How it is typed; `SECONDS` and `REVISION` stand for what is filled in.
+        words: How it is typed; `SECONDS`, `REVISION`, `HOST` and `SERVICE` stand for what is filled in.
         action: What it does.
         help: What its help says.
+        line: Where it tells what the device does, how each line is written.
     """
 
     words: str
     action: Action
     help: str
+    line: str = ""
 
     def read(self, line: str) -> dict[str, str] | None:
         """Return what is filled in, if a line is this command."""
-        pattern = (
-            re.escape(self.words).replace("SECONDS", r"(?P<seconds>\d{1,6})").replace("REVISION", r"(?P<revision>\w+)")
-        )
+        pattern = re.escape(self.words)
+        for word, filled in FILLED:
+            pattern = pattern.replace(word, filled, 1)
         found = re.fullmatch(pattern.replace(r"\ ", r"\s+"), line.strip())
         return found.groupdict() if found else None
 
@@ -48,6 +56,21 @@ VENDORS: dict[str, tuple[Command, ...]] = {
         Command("trial keep", "confirm", "keep the sheet that is on trial"),
         Command("trial end", "back", "go back to the sheet before"),
         Command("file sheet", "save", "have the sheet in force after a restart, too"),
+        Command("knock HOST HOST SERVICE", "come", "let a packet come from a host for a host, and say where it gets"),
+        Command("read tally", "hits", "print how often each paragraph was used", "line {line}: used {count}"),
+        Command(
+            "read guests", "translations", "print who passes under another address",
+            "{protocol} {source} door {source_port} to {destination} door {port},"
+            " answered {back_source} door {back_source_port} to {back_destination} door {back_port}",
+        ),
+        Command(
+            "read doorsteps", "neighbours", "print next hops that do not answer",
+            "{address} at {interface} is {failed}",
+        ),
+        Command(
+            "read ports", "interfaces", "print the state of the ports",
+            "{interface} {carrier}, wrong in {received_errors}, wrong out {sent_errors}",
+        ),
         Command("restart gateway", "restart", "start again with the filed sheet"),
         Command("help", "help", "print this"),
         Command("goodbye", "leave", "end the session"),
@@ -61,6 +84,21 @@ VENDORS: dict[str, tuple[Command, ...]] = {
         Command("hold", "confirm", "hold on to the chart being tried"),
         Command("turn back", "back", "go back to the chart before"),
         Command("stow", "save", "use the chart at the next start, too"),
+        Command("drift HOST HOST SERVICE", "come", "let a packet come from a host for a host, and say where it ends"),
+        Command("log counts", "hits", "print how often each rule was used", "(rule-at {line} used {count})"),
+        Command(
+            "log voyages", "translations", "print what sails under another address",
+            "(voyage {protocol} (out {source} {source_port} {destination} {port})"
+            " (home {back_source} {back_source_port} {back_destination} {back_port}))",
+        ),
+        Command(
+            "log lookout", "neighbours", "print next hops that do not answer",
+            "({failed} {address} off {interface})",
+        ),
+        Command(
+            "log lines", "interfaces", "print the state of the interfaces",
+            "(line {interface} ({carrier}) (bad-in {received_errors}) (bad-out {sent_errors}))",
+        ),
         Command("weigh anchor", "restart", "start again with the stowed chart"),
         Command("help", "help", "print this"),
         Command("ashore", "leave", "end the session"),
@@ -74,6 +112,18 @@ VENDORS: dict[str, tuple[Command, ...]] = {
         Command("stand", "confirm", "let the new tables stand"),
         Command("ebb", "back", "go back to the tables before"),
         Command("keep tables", "save", "have the tables at the next start, too"),
+        Command("cast HOST HOST SERVICE", "come", "let a packet come from a host for a host, and say if it strands"),
+        Command("tables marks", "hits", "print how often each row was used", "{line} {count}"),
+        Command(
+            "tables crossings", "translations", "print what crosses under another address",
+            "{protocol} {source} {source_port} {destination} {port} | {back_source} {back_source_port}"
+            " {back_destination} {back_port}",
+        ),
+        Command("tables shoals", "neighbours", "print next hops that do not answer", "{address} {interface} {failed}"),
+        Command(
+            "tables gauges", "interfaces", "print the state of the ports",
+            "{interface} {carrier} {received_errors} {sent_errors}",
+        ),
         Command("slack water", "restart", "start again with the kept tables"),
         Command("help", "help", "print this"),
         Command("depart", "leave", "end the session"),
@@ -146,6 +196,12 @@ class Console:
             case "begin":
                 device.begin(text, int(filled["seconds"]), filled["revision"])
                 return "on trial\n"
+            case "come":
+                return f"{device.let_come((filled['source'], filled['destination'], filled['service']))}\n"
+            case "hits" | "translations" | "neighbours" | "interfaces":
+                told = [{name: "-" if value is None else value for name, value in each.items()}
+                        for each in device.doing(command.action)]  # fmt: skip
+                return "".join(f"{command.line.format(**each)}\n" for each in told)
             case "help":
                 return self.help()
             case "leave":

@@ -11,10 +11,14 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.dialects import read_device, render_device
+from agile_lattice.dialects.asking import What
 from agile_lattice.dialects.assembly import as_intent
 from agile_lattice.dialects.errors import DialectError
+from agile_lattice.intent.model import Device
+from agile_lattice.notation.errors import NotationError
+from agile_lattice.standin.traffic import Facts, Traffic, first_way, told
 
-Fault = Literal["slow", "refuse", "silent", "drop", "half", "restart", "shuffle"]
+Fault = Literal["slow", "refuse", "silent", "drop", "half", "restart", "shuffle", "unplugged", "xml-only"]
 FAULTS: dict[Fault, str] = {
     "slow": "takes two seconds for each answer",
     "refuse": "takes no configuration",
@@ -23,6 +27,8 @@ FAULTS: dict[Fault, str] = {
     "half": "puts on trial only the first half of what is new",
     "shuffle": "prints interfaces and routes in another order than they were written in",
     "restart": "starts again, with what is saved, when a configuration comes on trial",
+    "xml-only": "answers by RESTCONF in XML only",
+    "unplugged": "has no carrier on the interface of its first route",
 }
 SLOW = 2.0  # seconds
 LONGEST = 3600  # seconds that a configuration may be on trial
@@ -66,6 +72,7 @@ class Standin:
         self.name, self.dialect, self.faults, self._clock = name, dialect, faults, clock
         self._running = self.saved = text
         self._trial: Trial | None = None
+        self.traffic = Traffic()
 
     @property
     def running(self) -> str:
@@ -78,9 +85,36 @@ class Standin:
         """Return a configuration as the device prints it."""
         if "shuffle" not in self.faults:
             return text
-        device, _ = as_intent(read_device(self.name, [self.dialect], {"configuration": text}))
+        device = self._read(text)
         other = replace(device, interfaces=device.interfaces[::-1], routes=device.routes[::-1])
         return "".join(each.text for each in render_device(other))
+
+    def let_come(self, words: tuple[str, str, str]) -> str:
+        """Let a packet come (source, destination, service), and return what becomes of it.
+
+        Raises:
+            Refused: If it is no packet, or nothing says where it comes in.
+        """
+        try:
+            return self.traffic.send(self._now(), self.revision, words, self._unplugged)
+        except NotationError as error:
+            raise Refused(error.faults[0].what) from None
+
+    def doing(self, what: What) -> list[Facts]:
+        """Return what the device tells of what it does."""
+        device = self._now()
+        return list(told(what, device, self.traffic, self.revision, self._unplugged))
+
+    @property
+    def _unplugged(self) -> str:
+        return first_way(self._now()) if "unplugged" in self.faults else ""
+
+    def _now(self) -> Device:
+        """Return the device as what it prints says: its rules stand where they are printed."""
+        return self._read(self.printed(self.running))
+
+    def _read(self, text: str) -> Device:
+        return as_intent(read_device(self.name, [self.dialect], {"configuration": text}))[0]
 
     @property
     def on_trial(self) -> bool:

@@ -1,31 +1,32 @@
-"""The RESTCONF servers of stand-ins (RFC 8040): JSON, entity tags, and YANG Patch (RFC 8072) on the datastore."""
+"""The RESTCONF servers of stand-ins (RFC 8040): JSON and XML, entity tags, edits and YANG Patch (RFC 8072)."""
 
 from __future__ import annotations
 
 import base64
 import hmac
-import ipaddress
 import json
-import secrets
 import ssl
 import threading
 import time
-from collections.abc import Callable, Mapping
-from datetime import UTC, datetime, timedelta
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from functools import cached_property
 from http import HTTPStatus
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
-from urllib.parse import unquote, urlsplit
+from urllib.parse import parse_qs, quote, urlsplit
 
-from cryptography import x509
-from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
-
+from agile_lattice.dialects.errors import CaptureError
+from agile_lattice.dialects.registry import BUILT_IN
+from agile_lattice.dialects.yang import Yang, yang_of
+from agile_lattice.standin.certificates import certified
+from agile_lattice.standin.datastore import Data, NotDone, Step, edited, found, steps_of
 from agile_lattice.standin.device import SLOW, Moved, Refused, Standin
 
 ROOT = "/restconf"
-DATA, PATCH = "application/yang-data+json", "application/yang-patch+json"
+DATA, PATCH = "application/yang-data", "application/yang-patch"
+STARTED = "2026-11-20T06:00:00+00:00"  # since when it counts errors
 META = f"""<?xml version='1.0' encoding='UTF-8'?>
 <XRD xmlns='http://docs.oasis-open.org/ns/xri/xrd-1.0'><Link rel='restconf' href='{ROOT}'/></XRD>
 """
@@ -46,13 +47,10 @@ LIBRARY = {
         ],
     }
 }  # fmt: skip
-KEYS = {"interface": ("name",), "address": ("ip",), "control-plane-protocol": ("type", "name"),
-        "route": ("destination-prefix",)}  # fmt: skip
 TAGS = {400: "malformed-message", 401: "access-denied", 404: "invalid-value", 405: "operation-not-supported",
         406: "operation-not-supported", 409: "operation-failed", 412: "operation-failed",
         415: "operation-not-supported"}  # fmt: skip
 LONGEST = 16 * 2**20  # bytes of a request
-DAYS = 3650
 POLL = 0.05  # seconds between two looks whether it has ended
 
 
@@ -62,42 +60,6 @@ class Failed(Exception):
     def __init__(self, status: int, message: str) -> None:
         self.status = status
         super().__init__(message)
-
-
-def certified(certificate: Path, host: str) -> Path:
-    """Make the certificate of a host that signs for itself, unless it is there; return the file of its key."""
-    key_file = certificate.with_name(f"{certificate.name}.key")
-    if certificate.exists() and key_file.exists():
-        return key_file
-    certificate.parent.mkdir(parents=True, exist_ok=True)
-    key = ec.generate_private_key(ec.SECP256R1())
-    name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "a stand-in to practise on")])
-    now = datetime.now(UTC)
-    made = (
-        x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key())
-        .serial_number(x509.random_serial_number())
-        .not_valid_before(now - timedelta(days=1)).not_valid_after(now + timedelta(days=DAYS))
-        .add_extension(x509.SubjectAlternativeName([x509.IPAddress(ipaddress.ip_address(host))]), critical=False)
-        .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
-        .sign(key, hashes.SHA256())
-    )  # fmt: skip
-    key_file.touch(0o600)
-    key_file.write_bytes(
-        key.private_bytes(
-            serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-        )
-    )  # fmt: skip
-    certificate.write_bytes(made.public_bytes(serialization.Encoding.PEM))
-    return key_file
-
-
-def password_in(file: Path) -> str:
-    """Return the password in a file, which is made unless it is there."""
-    if not file.exists():
-        file.parent.mkdir(parents=True, exist_ok=True)
-        file.touch(0o600)
-        file.write_text(f"{secrets.token_urlsafe(16)}\n", encoding="utf-8")
-    return file.read_text(encoding="utf-8").strip()
 
 
 def serve(device: Standin, host: str, port: int, login: str, certificate: Path) -> ThreadingHTTPServer:
@@ -146,23 +108,38 @@ class _Handler(BaseHTTPRequestHandler):
         self._answered(self._get)
 
     def do_PATCH(self) -> None:
-        """Change the datastore."""
+        """Make a YANG Patch, or lay data over what is there."""
         self._answered(self._patch)
 
     def do_PUT(self) -> None:
-        """Say how the device is changed."""
-        self._answered(self._not_done)
+        """Put a resource in place of what is there."""
+        self._answered(lambda: self._edit("replace"))
 
     def do_POST(self) -> None:
-        """Say how the device is changed."""
-        self._answered(self._not_done)
+        """Create a resource inside another."""
+        self._answered(lambda: self._edit("create"))
 
     def do_DELETE(self) -> None:
-        """Say how the device is changed."""
-        self._answered(self._not_done)
+        """Take a resource away."""
+        self._answered(lambda: self._edit("delete"))
 
     def log_message(self, format: str, *args: object) -> None:
         """Print nothing: a request can hold what is nobody's business."""
+
+    @cached_property
+    def yang(self) -> Yang:
+        """The encodings of its data."""
+        yang = yang_of([BUILT_IN.dialect(self.device.dialect)])
+        assert yang is not None
+        return yang
+
+    @property
+    def steps(self) -> list[Step]:
+        """The resource that the request is about."""
+        path = urlsplit(self.path).path
+        if path != f"{ROOT}/data" and not path.startswith(f"{ROOT}/data/"):
+            raise Failed(HTTPStatus.NOT_FOUND, f"there is nothing at {path}")
+        return steps_of(path.removeprefix(f"{ROOT}/data"))
 
     def _answered(self, do: Callable[[], None]) -> None:
         """Do what is asked, and answer."""
@@ -180,37 +157,74 @@ class _Handler(BaseHTTPRequestHandler):
             self._send(failed.status, {"ietf-restconf:errors": {"error": [error]}})
 
     def _get(self) -> None:
-        path = urlsplit(self.path).path
+        path, _, query = self.path.partition("?")
         if path == "/.well-known/host-meta":
-            self._send(HTTPStatus.OK, META, "application/xrd+xml")
+            self._written(HTTPStatus.OK, META, "application/xrd+xml", "")
             return
-        accepted = self.headers.get("Accept", "*/*")
-        if not any(each in accepted for each in (DATA, "application/*", "*/*")):
-            raise Failed(HTTPStatus.NOT_ACCEPTABLE, f"only {DATA} is to be had")
+        if not self._encoding:
+            raise Failed(HTTPStatus.NOT_ACCEPTABLE, f"only {DATA}+json and {DATA}+xml are to be had")
         if path == ROOT:
             self._send(HTTPStatus.OK, API)
             return
+        steps = self.steps
         with self.lock:
             tag = self.device.revision
             document = json.loads(self.device.printed(self.device.running))
-        steps = [unquote(each) for each in path.removeprefix(f"{ROOT}/data").strip("/").split("/") if each]
-        if not path.startswith(f"{ROOT}/data"):
-            raise Failed(HTTPStatus.NOT_FOUND, f"there is nothing at {path}")
-        self._send(HTTPStatus.OK, _found({**document, **LIBRARY} if steps else document, steps), tag=tag)
+        if "config" not in parse_qs(query).get("content", ["all"]):
+            _with_state(document, self.device)
+        if not steps:
+            self._send(HTTPStatus.OK, {"ietf-restconf:data": document}, tag)
+            return
+        with _as_failure():
+            resource = found({**document, **LIBRARY}, steps, {**self.yang.keys, "module": ("name",)})
+        several = [each for each in resource.values() if isinstance(each, list) and len(each) > 1]
+        if several and self._encoding == "xml":
+            raise Failed(HTTPStatus.BAD_REQUEST, "several entries are no XML document (RFC 8040, 4.3): ask for one")
+        self._send(HTTPStatus.OK, resource, tag)
 
     def _patch(self) -> None:
-        """Make a patch of the datastore, all of it or nothing."""
-        if urlsplit(self.path).path != f"{ROOT}/data":
-            raise Failed(HTTPStatus.METHOD_NOT_ALLOWED, "a patch is for the datastore, /restconf/data")
-        if self.headers.get("Content-Type", "").partition(";")[0] != PATCH:
-            raise Failed(HTTPStatus.UNSUPPORTED_MEDIA_TYPE, f"a patch is {PATCH}")
-        patch = self._body()
+        if self._is_of(DATA):
+            self._edit("merge")
+            return
+        if not self._is_of(PATCH):
+            raise Failed(HTTPStatus.UNSUPPORTED_MEDIA_TYPE, f"a patch is {PATCH}+json, {PATCH}+xml, or data")
+        patch = self._body().get("ietf-yang-patch:yang-patch", {})
+        try:
+            name = str(patch["patch-id"])
+            edits = [(str(each["operation"]), str(each["target"]), each.get("value")) for each in patch["edit"]]
+        except (KeyError, TypeError, AttributeError):
+            raise Failed(HTTPStatus.BAD_REQUEST, "this is no YANG Patch (RFC 8072)") from None
+        around = self.steps
+        made = edits[: len(edits) // 2] if "half" in self.device.faults else edits
+        tag = self._change([(operation, steps_of(target, around), value) for operation, target, value in made])
+        if tag:
+            status = {"patch-id": name, "ok": {} if self._encoding == "xml" else [None]}
+            self._send(HTTPStatus.OK, {"ietf-yang-patch:yang-patch-status": status}, tag)
+
+    def _edit(self, operation: str) -> None:
+        """Make one edit of the resource that the request is about; a new one is created inside it."""
+        steps = self.steps
+        value = self._body() if operation != "delete" else None
+        if operation == "create" and value is not None:
+            for name, each in value.items():
+                entry = each[0] if isinstance(each, list) and each else each
+                keys = self.yang.keys.get(name.rpartition(":")[2], ())
+                named = [str(entry.get(key)) for key in keys] if isinstance(entry, dict) else []
+                steps = steps_of(name + (f"={','.join(quote(one, safe='') for one in named)}" if named else ""), steps)
+        tag = self._change([(operation, steps, value)])
+        if tag:
+            self._written(HTTPStatus.CREATED if operation == "create" else HTTPStatus.NO_CONTENT, "", "", tag)
+
+    def _change(self, edits: Sequence[tuple[str, Sequence[Step], Any]]) -> str:
+        """Make edits, all or none; return the entity tag after them, or nothing if the connection is to be dropped."""
         with self.lock:
-            text = self.device.running
-            made = _patched(json.loads(text), patch, half="half" in self.device.faults)
+            document: Data = json.loads(self.device.running)
+            with _as_failure():
+                for operation, steps, value in edits:
+                    document = edited(document, steps, operation, value, self.yang.keys)
             try:
                 revision = self.headers.get("If-Match", "").strip('"') or self.device.revision
-                self.device.replace(json.dumps(made, indent=2) + "\n", revision)
+                self.device.replace(json.dumps(document, indent=2) + "\n", revision)
             except Moved as moved:
                 raise Failed(HTTPStatus.PRECONDITION_FAILED, str(moved)) from None
             except Refused as refused:
@@ -218,27 +232,45 @@ class _Handler(BaseHTTPRequestHandler):
             tag = self.device.revision
         if "drop" in self.device.faults:
             self.close_connection = True
-            return
-        status = {"patch-id": patch["patch-id"], "ok": [None]}
-        self._send(HTTPStatus.OK, {"ietf-yang-patch:yang-patch-status": status}, tag=tag)
+            return ""
+        return tag
 
-    def _body(self) -> dict[str, Any]:
+    def _is_of(self, kind: str) -> bool:
+        """Tell whether the request has a body of a kind, in one of the encodings."""
+        return self.headers.get("Content-Type", "").partition(";")[0] in (f"{kind}+json", f"{kind}+xml")
+
+    def _body(self) -> Data:
+        if not (self._is_of(DATA) or self._is_of(PATCH)):
+            raise Failed(HTTPStatus.UNSUPPORTED_MEDIA_TYPE, f"data is {DATA}+json or {DATA}+xml")
         try:
             length = int(self.headers.get("Content-Length", ""))
             if not 0 <= length <= LONGEST:
                 raise ValueError
-            patch = json.loads(self.rfile.read(length))["ietf-yang-patch:yang-patch"]
-            return {"patch-id": str(patch["patch-id"]), "edit": [dict(each) for each in patch["edit"]]}
-        except (ValueError, TypeError, KeyError, RecursionError):
-            raise Failed(HTTPStatus.BAD_REQUEST, "this is no YANG Patch (RFC 8072)") from None
+            text = self.rfile.read(length).decode()
+            if self.headers.get("Content-Type", "").partition(";")[0].endswith("+xml"):
+                text = self.yang.to_json(text)
+            return dict(json.loads(text))
+        except (ValueError, TypeError, RecursionError, CaptureError):
+            raise Failed(HTTPStatus.BAD_REQUEST, "its body cannot be read") from None
 
-    def _not_done(self) -> None:
-        raise Failed(HTTPStatus.METHOD_NOT_ALLOWED, "this device is changed with a YANG Patch of the datastore")
+    @property
+    def _encoding(self) -> str:
+        """The encoding of what is answered: that which is asked for; nothing if that is none of them."""
+        accepted = self.headers.get("Accept", "*/*")
+        spoken = ("xml",) if "xml-only" in self.device.faults else ("json", "xml")
+        wanted = [each for each in spoken if f"{DATA}+{each}" in accepted]
+        anything = any(each in accepted for each in ("application/*", "*/*"))
+        return next(iter(wanted), spoken[0] if anything else "")
 
-    def _send(self, status: int, content: Mapping[str, Any] | str, kind: str = DATA, tag: str = "") -> None:
-        body = (content if isinstance(content, str) else json.dumps(content)).encode()
+    def _send(self, status: int, content: Mapping[str, Any], tag: str = "") -> None:
+        text, encoding = json.dumps(content), self._encoding or "json"
+        self._written(status, self.yang.to_xml(text) if encoding == "xml" else text, f"{DATA}+{encoding}", tag)
+
+    def _written(self, status: int, text: str, kind: str, tag: str) -> None:
+        body = text.encode()
         self.send_response(status)
-        self.send_header("Content-Type", kind)
+        if kind:
+            self.send_header("Content-Type", kind)
         self.send_header("Content-Length", str(len(body)))
         self.send_header("Cache-Control", "no-cache")
         if tag:
@@ -250,40 +282,21 @@ class _Handler(BaseHTTPRequestHandler):
             self.wfile.write(body)
 
 
-def _found(document: dict[str, Any], steps: list[str]) -> dict[str, Any]:
-    """Return the resource that a path leads to (RFC 8040, 3.5.3)."""
-    if not steps:
-        return {"ietf-restconf:data": document}
-    module, here = "", [document]
-    for step in steps:
-        name, _, keys = step.partition("=")
-        module = name.partition(":")[0] if ":" in name else module
-        below = [value for each in here for key, value in each.items() if key in (name, f"{module}:{name}")]
-        here = [one for each in below for one in (each if isinstance(each, list) else [each])]
-        if keys:
-            wanted = keys.split(",")
-            of = KEYS.get(name.rpartition(":")[2], ())
-            here = [each for each in here if [str(each.get(key)) for key in of] == wanted]
-    if not here:
-        raise Failed(HTTPStatus.NOT_FOUND, f"there is no {steps[-1]}")
-    plain = steps[-1].partition("=")[0].rpartition(":")[2]
-    return {f"{module}:{plain}": here if plain in KEYS else here[0]}
+@contextmanager
+def _as_failure() -> Iterator[None]:
+    try:
+        yield
+    except NotDone as error:
+        raise Failed(HTTPStatus.NOT_FOUND if error.missing else HTTPStatus.CONFLICT, str(error)) from None
 
 
-def _patched(document: dict[str, Any], patch: Mapping[str, Any], half: bool) -> dict[str, Any]:
-    """Return what a patch makes of a document: edits of top-level resources."""
-    edits = patch["edit"]
-    for each in edits[: len(edits) // 2] if half else edits:
-        name = str(each.get("target", "")).strip("/")
-        operation, value = each.get("operation"), each.get("value")
-        if "/" in name or ":" not in name:
-            raise Failed(HTTPStatus.BAD_REQUEST, f"only top-level resources are edited here, not {each.get('target')}")
-        if operation == "create" and name in document:
-            raise Failed(HTTPStatus.CONFLICT, f"{name} is there already")
-        if operation in ("replace", "create") and isinstance(value, dict) and name in value:
-            document = {**document, name: value[name]}
-        elif operation == "remove":
-            document = {key: kept for key, kept in document.items() if key != name}
-        else:
-            raise Failed(HTTPStatus.BAD_REQUEST, f"{operation} is not done here, or has no value")
-    return document
+def _with_state(document: Data, device: Standin) -> None:
+    """Add to a configuration what the device tells of its interfaces (RFC 8343)."""
+    ports = {str(each["interface"]): each for each in device.doing("interfaces")}
+    for each in document.get("ietf-interfaces:interfaces", {}).get("interface", ()):
+        port = ports.get(each.get("name"), {})
+        each["oper-status"] = port.get("carrier", "unknown")
+        each["statistics"] = {
+            "discontinuity-time": STARTED,
+            "in-errors": port.get("received_errors", 0), "out-errors": port.get("sent_errors", 0),
+        }  # fmt: skip

@@ -11,6 +11,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
 from agile_lattice.dialects.dialect import Dialect
+from agile_lattice.dialects.yang import yang_of
 from agile_lattice.intent.connections import Connection
 from agile_lattice.transport.errors import TransportError
 from agile_lattice.transport.restconf import Restconf
@@ -21,9 +22,20 @@ SEALED = "sealed:"
 PLAIN = re.compile(r"[A-Za-z0-9][\w.@-]{0,120}")  # names of files that devices tell
 
 
-def session_of(device: str, connection: Connection, folder: Path) -> Session | Restconf:
-    """Return the way to a device that its connection says; file names in it begin in a folder."""
-    return (Restconf if connection.by == "restconf" else Session)(device, connection, folder)
+def session_of(
+    device: str, connection: Connection, folder: Path, dialects: Iterable[Dialect] = ()
+) -> Session | Restconf:
+    """Return the way to a device that its connection says.
+
+    Args:
+        device: Its name.
+        connection: How it is reached.
+        folder: Where file names in that begin.
+        dialects: Those that it speaks.
+    """
+    if connection.by == "restconf":
+        return Restconf(device, connection, folder, yang_of(dialects))
+    return Session(device, connection, folder)
 
 
 def capture(session: Session | Restconf, dialects: Sequence[Dialect], seal: bytes) -> dict[str, str]:

@@ -19,14 +19,18 @@ from urllib.parse import urlsplit
 
 import msgspec
 
+from agile_lattice.dialects.errors import CaptureError
+from agile_lattice.dialects.yang import Yang
 from agile_lattice.intent.connections import Connection
 from agile_lattice.transport.errors import TransportError
 from agile_lattice.transport.passwords import password_of
+from agile_lattice.transport.yang_patch import edits
 
 SECONDS = 60.0
 LARGEST = 64 * 2**20  # bytes of an answer
 TRIES = 3  # if somebody changes the configuration while it is fetched
-DATA, PATCH = "application/yang-data+json", "application/yang-patch+json"
+DATA, PATCH = "application/yang-data", "application/yang-patch"
+ACCEPT = f"{DATA}+json, {DATA}+xml;q=0.5"
 LINK = re.compile(r"<Link\b[^>]*?\brel\s*=\s*[\"']restconf[\"'][^>]*>")
 HREF = re.compile(r"\bhref\s*=\s*[\"']([^\"']+)[\"']")
 # Which modules a device implements: RFC 8525, and RFC 7895 before it.
@@ -66,11 +70,13 @@ class Restconf:
         device: The device's name.
         connection: How it is reached.
         folder: Where file names of the connection begin: that of the intent.
+        yang: How its data is encoded.
     """
 
-    def __init__(self, device: str, connection: Connection, folder: Path = Path()) -> None:
-        self.device, self.connection, self.folder = device, connection, folder
+    def __init__(self, device: str, connection: Connection, folder: Path = Path(), yang: Yang | None = None) -> None:
+        self.device, self.connection, self.folder, self.yang = device, connection, folder, yang
         self._root = ""
+        self._in_xml = False  # whether it answered in XML: then it is told in XML, too
 
     def configuration(self, resources: Sequence[str]) -> tuple[str, str]:
         """Fetch top-level resources of the configuration.
@@ -151,11 +157,11 @@ class Restconf:
         if not tag:
             raise TransportError(self.device, "it tells no entity tag, to which a change could be bound")
         patch = {"patch-id": f"lattice-{hashlib.sha256(after.encode()).hexdigest()[:12]}",
-                 "edit": edits(json.loads(before), json.loads(after))}  # fmt: skip
-        made = self._ask(
-            "PATCH", f"{self._api()}/data", json.dumps({"ietf-yang-patch:yang-patch": patch}),
-            {"Content-Type": PATCH, "If-Match": tag},
-        )  # fmt: skip
+                 "edit": edits(json.loads(before), json.loads(after), self.yang.keys if self.yang else {})}  # fmt: skip
+        text, kind = json.dumps({"ietf-yang-patch:yang-patch": patch}), f"{PATCH}+json"
+        if self._in_xml and self.yang is not None:
+            text, kind = self.yang.to_xml(text), f"{PATCH}+xml"
+        made = self._ask("PATCH", f"{self._api()}/data", text, {"Content-Type": kind, "If-Match": tag})
         return made.tag or self.tag()
 
     def _api(self) -> str:
@@ -175,21 +181,24 @@ class Restconf:
         except (ValueError, RecursionError):
             found = None
         if not isinstance(found, dict) or resource not in found:
-            raise TransportError(self.device, "its answer is not the JSON of RFC 7951", resource)
+            raise TransportError(self.device, "its answer is neither JSON nor XML of YANG data", resource)
         return {resource: found[resource]}
 
     def _ask(
         self, method: str, path: str, body: str = "", headers: Mapping[str, str] | None = None, missing: bool = False
     ) -> Reply:
         """Make one request, and return the answer; one that says `not found` only if that may be."""
-        sent = {"Accept": DATA, "Authorization": self._login(), **(headers or {})}
+        sent = {"Accept": ACCEPT, "Authorization": self._login(), **(headers or {})}
         host, port = self.connection.to, self.connection.port
         link = http.client.HTTPSConnection(host, port, timeout=SECONDS, context=self._trusted())
         try:
             link.request(method, path, body.encode() or None, sent)
             answer = link.getresponse()
             text = answer.read(LARGEST + 1)
-            reply = Reply(answer.status, answer.getheader("ETag", ""), text.decode(errors="replace"))
+            body = text.decode(errors="replace")
+            if answer.getheader("Content-Type", "").startswith(f"{DATA}+xml"):
+                self._in_xml, body = True, self._as_json(body)
+            reply = Reply(answer.status, answer.getheader("ETag", ""), body)
         except ssl.SSLCertVerificationError as error:
             said = self._fingerprint() or error.verify_message
             raise TransportError(
@@ -209,6 +218,12 @@ class Restconf:
         if reply.status >= http.client.BAD_REQUEST and not (missing and reply.status == http.client.NOT_FOUND):
             raise RestconfError(self.device, reply, f"{method} {path}")
         return reply
+
+    def _as_json(self, text: str) -> str:
+        try:
+            return self.yang.to_json(text) if self.yang is not None and text else text
+        except CaptureError:
+            return ""  # what follows finds that it is no document
 
     def _trusted(self) -> ssl.SSLContext:
         name = self.connection.certificate
@@ -230,23 +245,6 @@ class Restconf:
         password = password_of(self.device, self.connection, self.folder)
         login = f"{self.connection.user}:{password}"
         return f"Basic {base64.b64encode(login.encode()).decode()}"
-
-
-def edits(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[dict[str, Any]]:
-    """Return the edits of a YANG Patch that make one document of another, a top-level resource at a time.
-
-    Example:
-        >>> edits({"a:x": 1, "a:y": 2}, {"a:x": 1})
-        [{'edit-id': 'a:y', 'operation': 'remove', 'target': '/a:y'}]
-    """
-    found: list[dict[str, Any]] = []
-    for name in {**before, **after}:
-        if before.get(name) == after.get(name):
-            continue
-        operation = "remove" if name not in after else "replace" if name in before else "create"
-        value = {"value": {name: after[name]}} if name in after else {}
-        found.append({"edit-id": name, "operation": operation, "target": f"/{name}", **value})
-    return found
 
 
 def _words(value: Any) -> str:

@@ -54,8 +54,8 @@ def _captured(device: Device, catalogue: Catalogue, folder: Path, seal: bytes) -
     try:
         if device.connection is None:
             raise TransportError(device.name, "the intent does not say how it is reached", remedy="Say `connection`.")
-        session = session_of(device.name, device.connection, folder)
         dialects = [catalogue.dialect(each) for each in device.speaks]
+        session = session_of(device.name, device.connection, folder, dialects)
         return Captured(device.name, capture(session, dialects, seal))
     except TransportError as error:
         return Captured(device.name, cause=error.cause, detail=". ".join(filter(None, (error.detail, error.remedy))))
