@@ -39,7 +39,7 @@ PICTURES = {
     " lattice mend saltmarsh.yaml a-year-later/pier-gate --device pier-gate --undo",
     "walk": "lattice walk saltmarsh.yaml 192.0.2.77 203.0.113.5 tcp/8080 --at quay-edge:wan0;"
     " lattice walk saltmarsh.yaml 10.40.10.7 10.41.20.9 icmp",
-    "plan": "lattice walk saltmarsh.yaml --plan --device quay-edge",
+    "observe": "sh ../../../scripts/practise.sh in-use",
     "practice": "sh ../../../scripts/practise.sh",
     "prove": "lattice prove saltmarsh.yaml applied; lattice prove saltmarsh.yaml a-year-later",
     "matrix": "lattice dialects matrix | head -46",

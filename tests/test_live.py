@@ -519,7 +519,7 @@ def test_what_is_in_use_is_told_with_the_rule_that_made_it(tmp_path: Path) -> No
         outside.inside("ip", "link", "set", "eth0", "down")
         code, said = site.lattice("observe", "intent.yaml", "--device", EDGE)
         said = " ".join(said.split())
-        assert code == 0 and "no rule any more" in said and "1 rule, 0 never hit" in said
+        assert code == 0 and "no rule any more" in said and "1 rule, 3 translations in use" in said
         assert "out0 has no carrier" in said and "2 of 3 interfaces with carrier" in said
         assert "of a rule that is not there any more" in said
 

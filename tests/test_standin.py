@@ -238,6 +238,17 @@ def test_what_a_stand_in_is_doing_is_told_with_the_rules_that_do_it(tmp_path: Pa
         code, said = here.lattice("observe", "quay.yaml", "--device", "ferry-router")
         assert code == 0 and "10.70.3.254 on pier0 does not answer: it is the next hop of 0.0.0.0/0" in said, said
         assert "pier0 has no carrier" in said and "1 of 2 interfaces with carrier" in said
+        # All of them, and in the report: what is not hit, what fails, and who could not be asked.
+        code, said = here.lattice("observe", "quay.yaml")
+        assert code == 0 and all(f"{name}: " in said for name in (*BY_HAND, "light-router")), said
+        here.captured()
+        for page in ("page.html", "page.md"):
+            assert here.lattice("report", "quay.yaml", page, "archive", "--observe")[0] == 0
+            text = (tmp_path / page).read_text()
+            told = text[text.index("In use") :]
+            assert "pier0 has no carrier" in told and "does not answer: it is the next hop of 0.0.0.0/0" in told
+            assert "slip-gate" in told and "2 translations in use" in told
+        assert "never hit" not in here.lattice("observe", "quay.yaml", "--device", "slip-gate")[1]
         # What is translated goes on being so when its rule is gone.
         host, show, begin, revision, keep, *_ = BY_HAND["slip-gate"]
         text = here.told(host, show)
@@ -246,8 +257,13 @@ def test_what_a_stand_in_is_doing_is_told_with_the_rules_that_do_it(tmp_path: Pa
         here.told(host, keep)
         code, said = here.lattice("observe", "quay.yaml", "--device", "slip-gate")
         assert code == 0 and "no rule any more" in said and "1 of a rule that is not there any more" in said, said
+        assert "3 rules, 3 never hit" in said, "counts begin anew with another configuration"
         wrong = subprocess.run([*here.client(host), "knock knock knock"], cwd=tmp_path, capture_output=True, text=True)
         assert wrong.returncode == 1 and "refused:" in wrong.stderr
+    code, said = here.lattice("observe", "quay.yaml", "--device", "slip-gate")
+    assert code == 2 and "slip-gate: not asked: it refuses the connection" in said, said
+    assert here.lattice("report", "quay.yaml", "page.md", "archive", "--observe")[0] == 2
+    assert "not asked: it refuses the connection" in (tmp_path / "page.md").read_text()
 
 
 @ssh

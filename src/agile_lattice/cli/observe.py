@@ -8,39 +8,47 @@ from pathlib import Path
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import print_json
 from agile_lattice.dialects.registry import catalogue_beside
+from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import device_named
-from agile_lattice.observe.observing import Observed, observe
+from agile_lattice.observe.observing import Observed, observed_round
 from agile_lattice.show.observing import show_observed
-from agile_lattice.show.terminal import console
-from agile_lattice.transport.capturing import session_of
+from agile_lattice.show.terminal import console, with_progress
 from agile_lattice.transport.sealing import seal_key
 
 EXAMPLE = "lattice observe intent.yaml --device quay-edge"
 FORMATS: tuple[str, ...] = ("json",)
-DOCUMENTS = {"": Observed}
+DOCUMENTS = {"": list[Observed], "--device": Observed}
 
 
 def add_arguments(command: ArgumentParser) -> None:
     """Add what the command takes."""
     add_intent(command)
-    command.add_argument("--device", metavar="NAME", required=True, help="the device")
+    command.add_argument("--device", metavar="NAME", help="only this device")
 
 
 def run(arguments: Namespace) -> int:
-    """Ask, and tell."""
+    """Ask, and tell; 2 if a device could not be asked."""
     network = load(arguments.intent)
     path = Path(arguments.intent)
-    device = device_named(network, arguments.device)
-    if device.connection is None:
-        raise fail(device.place, f"the intent does not say how {device.name} is reached", "Say `connection`.")
-    catalogue = catalogue_beside(path)
-    folder = path if path.is_dir() else path.parent
-    session = session_of(device.name, device.connection, folder, [catalogue.dialect(each) for each in device.speaks])
-    observed = observe(session, network, device, catalogue, seal_key())
+    chosen = [device_named(network, arguments.device)] if arguments.device is not None else network.devices
+    devices = [each for each in chosen if each.connection is not None]
+    if not devices:
+        place = chosen[0].place if arguments.device is not None else Place(arguments.intent)
+        which = arguments.device or "any device"
+        raise fail(place, f"the intent does not say how {which} is reached", "Say `connection`.")
+    answers = observed_round(
+        network, devices, catalogue_beside(path), path if path.is_dir() else path.parent, seal_key()
+    )  # fmt: skip
+    found = {each.device: each for each in with_progress(answers, "asking", len(devices))}
+    observed = [found[each.name] for each in devices]
     if arguments.format == "json":
-        print_json(observed)
+        print_json(observed if arguments.device is None else observed[0])
     else:
-        show_observed(console(), observed)
-    return 0
+        out = console()
+        for number, each in enumerate(observed):
+            if number:
+                out.print()
+            show_observed(out, each)
+    return 2 if any(each.cause for each in observed) else 0

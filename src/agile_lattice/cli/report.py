@@ -8,6 +8,8 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
+from msgspec.structs import replace
+
 from agile_lattice.checks import findings
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_intent
@@ -23,6 +25,7 @@ from agile_lattice.notation.errors import fail
 from agile_lattice.notation.lookup import chosen_devices
 
 if TYPE_CHECKING:
+    from agile_lattice.observe.observing import Observed
     from agile_lattice.show.report import Configured, Facts
 
 
@@ -42,17 +45,23 @@ def add_arguments(command: ArgumentParser) -> None:
         "captures", metavar="CAPTURE", nargs="*",
         help="a folder with a folder for each device, to be compared; or @REVISION, for what has changed since",
     )  # fmt: skip
+    command.add_argument(
+        "--observe", action="store_true", help="ask the devices what they are doing, and tell that, too"
+    )  # fmt: skip
     add_jobs(command)
     command.set_defaults(device=None)
 
 
 def run(arguments: Namespace) -> int:
-    """Write the page; 1 if it has findings or differences, or a packet feels the change; 2 if a device failed."""
+    """Write the page; 1 if it has findings or differences, or a packet feels the change; 2 if a device failed, or did not answer."""
     into = Path(arguments.into)
     if into.suffix not in (".html", ".md", ""):
         raise fail(Place(arguments.into), "a report is an .html or an .md file, or a folder", "Name it so.")
     network = loaded(arguments)
-    facts = _facts(network, arguments, catalogue_beside(Path(arguments.intent)))
+    catalogue = catalogue_beside(Path(arguments.intent))
+    facts = _facts(network, arguments, catalogue)
+    if arguments.observe:
+        facts = replace(facts, observed=_observed(network, Path(arguments.intent), catalogue))
     from agile_lattice.show.fleet_report import INDEX, pages
     from agile_lattice.show.markdown import comment
     from agile_lattice.show.report import page
@@ -67,7 +76,21 @@ def run(arguments: Namespace) -> int:
     print(into)
     differs = any(not each.same for each in facts.compared or ())
     felt = facts.change is not None and facts.change.felt
-    return 2 if facts.failed else 1 if facts.open_findings or differs or felt else 0
+    unasked = any(each.cause for each in facts.observed or ())
+    return 2 if facts.failed or unasked else 1 if facts.open_findings or differs or felt else 0
+
+
+def _observed(network: Network, path: Path, catalogue: Catalogue) -> list[Observed]:
+    from agile_lattice.observe.observing import observed_round
+    from agile_lattice.show.terminal import with_progress
+    from agile_lattice.transport.sealing import seal_key
+
+    devices = [each for each in network.devices if each.connection is not None]
+    if not devices:
+        raise fail(Place(str(path)), "no device says how it is reached", "Say `connection` of a device.")
+    answers = observed_round(network, devices, catalogue, path if path.is_dir() else path.parent, seal_key())
+    found = {each.device: each for each in with_progress(answers, "asking", len(devices))}
+    return [found[each.name] for each in devices]
 
 
 def _rendered(devices: Sequence[Device], arguments: Namespace) -> list[Configured]:

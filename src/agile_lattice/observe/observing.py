@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from pathlib import Path
 
 import msgspec
 from msgspec.structs import replace
@@ -13,6 +14,7 @@ from agile_lattice.compare.applying import as_it_is
 from agile_lattice.dialects import read_device
 from agile_lattice.dialects.asking import Asked, What
 from agile_lattice.dialects.dialect import Dialect
+from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.model import Device, Network
@@ -21,8 +23,10 @@ from agile_lattice.intent.stages import split
 from agile_lattice.intent.translations import Dynamic
 from agile_lattice.observe.flows import InUse, translations_in_use
 from agile_lattice.packets.spans import size
-from agile_lattice.transport.capturing import answered, capture
+from agile_lattice.transport.capturing import answered, capture, session_of
+from agile_lattice.transport.errors import TransportError
 from agile_lattice.transport.restconf import Restconf
+from agile_lattice.transport.rounds import at_once
 from agile_lattice.transport.sessions import Session
 
 QUESTIONS: tuple[What, ...] = ("translations", "neighbours", "interfaces")
@@ -92,15 +96,47 @@ class Observed(msgspec.Struct, frozen=True):
         silent: Neighbours that do not answer.
         interfaces: Its interfaces.
         unasked: What none of its dialects says how to ask.
+        cause: Why it could not be asked at all; empty if it was.
+        detail: What was said of that, and what to do; may be empty.
     """
 
     device: str
-    hits: tuple[Hits, ...]
-    in_use: tuple[InUse, ...]
-    pools: tuple[PoolUse, ...]
-    silent: tuple[Silent, ...]
+    hits: tuple[Hits, ...] = ()
+    in_use: tuple[InUse, ...] = ()
+    pools: tuple[PoolUse, ...] = ()
+    silent: tuple[Silent, ...] = ()
     interfaces: tuple[Port, ...] = ()
     unasked: tuple[str, ...] = ()
+    cause: str = ""
+    detail: str = ""
+
+
+def observed_round(
+    network: Network, devices: Iterable[Device], catalogue: Catalogue, folder: Path, seal: bytes
+) -> Iterator[Observed]:
+    """Ask devices what they are doing, several at a time, and yield what comes of each as soon as it is there.
+
+    Args:
+        network: The network of the intent.
+        devices: Those of its devices that are asked.
+        catalogue: Where their dialects are looked up.
+        folder: Where file names of connections begin.
+        seal: The key by which secrets are made unreadable.
+    """
+    return at_once(devices, lambda device: _observed(network, device, catalogue, folder, seal))
+
+
+def _observed(network: Network, device: Device, catalogue: Catalogue, folder: Path, seal: bytes) -> Observed:
+    try:
+        if device.connection is None:
+            raise TransportError(device.name, "the intent does not say how it is reached", remedy="Say `connection`.")
+        dialects = [catalogue.dialect(each) for each in device.speaks]
+        session = session_of(device.name, device.connection, folder, dialects)
+        return observe(session, network, device, catalogue, seal)
+    except (TransportError, CaptureError) as error:
+        detail = (error.detail, error.remedy) if isinstance(error, TransportError) else ()
+        cause = error.cause if isinstance(error, TransportError) else str(error)
+        return Observed(device.name, cause=cause, detail=". ".join(filter(None, detail)))
 
 
 def observe(

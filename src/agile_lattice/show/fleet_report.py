@@ -37,6 +37,7 @@ def pages(facts: Facts) -> Iterator[tuple[str, str]]:
             None if facts.compared is None else [compared[name]] if name in compared else [],
             [verdicts[name]] if name in verdicts else [],
             failed={each: reason for each, reason in facts.failed.items() if each == name},
+            observed=None if facts.observed is None else [each for each in facts.observed if each.device == name],
         )  # fmt: skip
         yield _page_of(name), page(mine, UP)
 

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from agile_lattice.compare.differences import Difference
 from agile_lattice.show.counterparts import counterpart_rows
 from agile_lattice.show.differences import CHANGES, EFFECTS, missing_words, shown_differences
+from agile_lattice.show.observing import failing, observed_words
 from agile_lattice.show.proving import summary
 from agile_lattice.show.report import Facts
 from agile_lattice.show.templates import template
@@ -19,6 +20,7 @@ def comment(facts: Facts) -> str:
     return template("report.md").render(
         facts=facts, headline=_headline(facts), summary=summary, changes=CHANGES, effects=EFFECTS, side=_side,
         fence=_fence, cell=_cell, code=_code, shown=shown_differences, missing=missing_words, rows=counterpart_rows,
+        observed_words=observed_words, failing=failing,
     )  # fmt: skip
 
 

@@ -2,56 +2,88 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
 from rich import box
 from rich.console import Console
 from rich.table import Table
 
-from agile_lattice.observe.flows import InUse
-from agile_lattice.observe.observing import Observed
 from agile_lattice.show.terminal import Text, plural
 
+if TYPE_CHECKING:
+    from agile_lattice.observe.flows import InUse
+    from agile_lattice.observe.observing import Observed, PoolUse
+
 MOST = 40  # translations in use that are shown
+FLOWS = ("translation in use", "seen by the other end as", "made by")
 
 
 def show_observed(console: Console, one: Observed) -> None:
-    """Print rules with their hits, translations in use, pools, and neighbours that do not answer."""
+    """Print a summary, what fails, rules with their hits, and translations in use."""
+    console.print(Text(f"{one.device}: {observed_words(one)}", style="strong" if one.cause else "head"))
+    for words in failing(one):
+        console.print(Text(words, style="strong"))
+    for pool in one.pools:
+        console.print(Text(pool_words(pool), "strong" if pool.used >= pool.size else "head"))
+    if one.unasked:
+        console.print(Text(f"not asked: {', '.join(one.unasked)} (no dialect says how)", style="remedy"))
     _table(console, ("rule", "", "hits", "on the device"), [
         (Text(each.rule), Text(each.kind, "place"), _count(each.count), Text(str(each.place), "place"))
         for each in one.hits
     ])  # fmt: skip
-    _table(console, ("translation in use", "seen by the other end as", "made by"), [
-        (Text(_flow(each, False)), Text(_flow(each, True)), _made(each)) for each in one.in_use[:MOST]
+    _table(console, FLOWS, [
+        (Text(sent), Text(seen), Text(made, "strong" if each.outlives else ""))
+        for each in one.in_use[:MOST] for sent, seen, made in [flow_words(each)]
     ])  # fmt: skip
     if len(one.in_use) > MOST:
         console.print(Text(f"and {len(one.in_use) - MOST} more", style="remedy"))
-    for pool in one.pools:
-        style = "strong" if pool.used >= pool.size else "head"
-        console.print(
-            Text(
-                f"pool of {pool.translation}: {pool.used} of {plural(pool.size, 'address', 'addresses')} in use", style
-            )
-        )
+
+
+def failing(one: Observed) -> Iterator[str]:
+    """Yield what does not work, in words: neighbours without an answer, interfaces without carrier or with errors."""
     for silent in one.silent:
         routes = f": it is the next hop of {', '.join(map(str, silent.routes))}" if silent.routes else ""
-        console.print(Text(f"{silent.address} on {silent.interface} does not answer{routes}", style="strong"))
+        yield f"{silent.address} on {silent.interface} does not answer{routes}"
     for port in one.interfaces:
         if port.wanted and not port.carrier:
-            console.print(Text(f"{port.name} has no carrier", style="strong"))
-        errors = [plural(count, "packet") + words for count, words in (
-            (port.received_errors, " received wrong"), (port.sent_errors, " not sent")) if count]  # fmt: skip
+            yield f"{port.name} has no carrier"
+        counted = ((port.received_errors, " received wrong"), (port.sent_errors, " not sent"))
+        errors = [plural(count, "packet") + words for count, words in counted if count]
         if errors:
-            console.print(Text(f"{port.name}: {' and '.join(errors)}", style="strong"))
+            yield f"{port.name}: {' and '.join(errors)}"
+
+
+def observed_words(one: Observed) -> str:
+    """Return what a device is doing, or why it could not be asked, in one line."""
+    if one.cause:
+        return f"not asked: {one.cause}{f' ({one.detail})' if one.detail else ''}"
     never = sum(each.count == 0 for each in one.hits)
     uncounted = sum(each.count is None for each in one.hits)
-    words = [plural(len(one.hits), "rule"), f"{never} never hit"] + ([f"{uncounted} not counted"] if uncounted else [])
-    words.append(f"{plural(len(one.in_use), 'translation')} in use")
+    words = [plural(len(one.hits), "rule") if one.hits else "no rules"]
+    words += [f"{never} never hit"] if never else []
+    words += [f"{uncounted} not counted"] if uncounted else []
+    words += [f"{plural(len(one.in_use), 'translation')} in use"] if one.hits or one.in_use else []
     if outlived := sum(each.outlives for each in one.in_use):
         words.append(f"{outlived} of a rule that is not there any more")
     if wanted := [each for each in one.interfaces if each.wanted]:
         words.append(f"{sum(each.carrier for each in wanted)} of {plural(len(wanted), 'interface')} with carrier")
-    console.print(Text(f"{one.device}: {', '.join(words)}", style="head"))
-    if one.unasked:
-        console.print(Text(f"not asked: {', '.join(one.unasked)} (no dialect says how)", style="remedy"))
+    return ", ".join(words)
+
+
+def pool_words(pool: PoolUse) -> str:
+    """Return how much of a pool is in use."""
+    return f"pool of {pool.translation}: {pool.used} of {plural(pool.size, 'address', 'addresses')} in use"
+
+
+def flow_words(one: InUse) -> tuple[str, str, str]:
+    """Return a flow as it was sent, as the other end sees it, and the rules that make that of it."""
+    return _flow(one, False), _flow(one, True), "no rule any more" if one.outlives else "; ".join(one.rules)
+
+
+def count_words(count: int | None) -> str:
+    """Return how often a rule was hit."""
+    return "not counted" if count is None else str(count) if count else "never"
 
 
 def _table(console: Console, heads: tuple[str, ...], rows: list[tuple[Text, ...]]) -> None:
@@ -66,9 +98,7 @@ def _table(console: Console, heads: tuple[str, ...], rows: list[tuple[Text, ...]
 
 
 def _count(count: int | None) -> Text:
-    if count is None:
-        return Text("not counted", "place")
-    return Text(str(count), "head") if count else Text("never", "strong")
+    return Text(count_words(count), "place" if count is None else "head" if count else "strong")
 
 
 def _flow(one: InUse, other_end: bool) -> str:
@@ -76,7 +106,3 @@ def _flow(one: InUse, other_end: bool) -> str:
     port = f":{header.source_port}" if header.source_port is not None else ""
     service = f"{header.protocol}/{header.port}" if header.port is not None else header.protocol
     return f"{header.source}{port} -> {header.destination} {service}"
-
-
-def _made(one: InUse) -> Text:
-    return Text("no rule any more", "strong") if one.outlives else Text("; ".join(one.rules))

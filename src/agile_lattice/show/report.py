@@ -6,7 +6,7 @@ import io
 import linecache
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
@@ -25,6 +25,7 @@ from agile_lattice.show.address_map import strip_figure
 from agile_lattice.show.counterparts import counterpart_rows
 from agile_lattice.show.differences import CHANGES, EFFECTS, missing_words, shown_differences
 from agile_lattice.show.network import network_figure
+from agile_lattice.show.observing import FLOWS, MOST, count_words, failing, flow_words, observed_words, pool_words
 from agile_lattice.show.proving import PARTS, summary
 from agile_lattice.show.templates import template
 from agile_lattice.show.terminal import nearest, plural
@@ -32,6 +33,8 @@ from agile_lattice.show.walking import NAMES
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
+
+    from agile_lattice.observe.observing import Observed
 
 LONG, NEAR = 2000, 2  # lines of a file of which only a part is shown, and lines around what is spoken of
 Cell = tuple[str, str, str]  # a class of the page, words, and where in the page they lead to
@@ -56,6 +59,7 @@ class Facts(msgspec.Struct, frozen=True):
         verdicts: Whether each packet is treated by them as the intent says.
         change: What a change of the intent means; `None` if that was not looked at.
         failed: Devices that could not be compared, each with the reason.
+        observed: What devices are doing; `None` if they were not asked.
     """
 
     network: Network
@@ -65,6 +69,7 @@ class Facts(msgspec.Struct, frozen=True):
     verdicts: Sequence[Verdict] = ()
     change: Change | None = None
     failed: Mapping[str, str] = {}
+    observed: Sequence[Observed] | None = None
 
     @property
     def open_findings(self) -> list[Finding]:
@@ -91,7 +96,8 @@ def page(facts: Facts, index: str = "") -> str:
         differences=differences, rules=[
             (each.device, f"rules-{number}", [_plain(*row) for row in counterpart_rows(each.rules)])
             for number, each in enumerate(compared or (), 1) if each.rules is not None
-        ], change=facts.change, sides=("before", "now") if facts.change else ("intent", "device"),
+        ], observed=None if facts.observed is None else [_in_use(*each) for each in enumerate(facts.observed, 1)],
+        change=facts.change, sides=("before", "now") if facts.change else ("intent", "device"),
         packets=[
             (each, summary(each), [_packets(one) for one in each.shown if one.witness is not None])
             for each in verdicts
@@ -111,6 +117,7 @@ def _contents(facts: Facts, index: str, packets: bool) -> dict[str, str]:
         "network": "" if index else "Network", "addresses": "Addresses", "findings": "Findings",
         "differences": "Differences" if facts.compared is not None else "",
         "change": "Change" if facts.change is not None else "", "packets": "Packets" if packets else "",
+        "use": "In use" if facts.observed is not None else "",
         "devices": "Configuration", "intent": "Intent",
     }  # fmt: skip
     return {anchor: words for anchor, words in parts.items() if words}
@@ -187,6 +194,18 @@ def _addresses(network: Network, sources: _Sources) -> list[list[Cell]]:
         for one in device.interfaces
         for index, own in enumerate(one.addresses)
     ]
+
+
+def _in_use(number: int, one: Observed) -> dict[str, Any]:
+    """Return what a device is doing: a summary, what fails, its rules, and its translations."""
+    return {
+        "device": one.device, "words": observed_words(one), "wrong": [*failing(one)], "name": f"use-{number}",
+        "pools": [pool_words(each) for each in one.pools],
+        "hits": [[*_plain(each.rule, each.kind), ("" if each.count else "open", count_words(each.count), ""),
+                  ("place", str(each.place), "")] for each in one.hits],
+        "flows": [[*_plain(*flow_words(each)[:2]), ("open" if each.outlives else "", flow_words(each)[2], "")]
+                  for each in one.in_use[:MOST]], "heads": FLOWS, "more": max(len(one.in_use) - MOST, 0),
+    }  # fmt: skip
 
 
 def _finding(one: Finding, sources: _Sources) -> list[Cell]:

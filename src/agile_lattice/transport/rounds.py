@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor, as_completed
 from pathlib import Path
+from typing import TypeVar
 
 import msgspec
 
@@ -14,6 +15,7 @@ from agile_lattice.transport.capturing import capture, session_of
 from agile_lattice.transport.errors import TransportError
 
 AT_ONCE = 16  # connections
+R = TypeVar("R")
 
 
 class Captured(msgspec.Struct, frozen=True):
@@ -41,8 +43,13 @@ def captured_round(devices: Iterable[Device], catalogue: Catalogue, folder: Path
         folder: Where file names of connections begin.
         seal: The key by which secrets are made unreadable.
     """
+    return at_once(devices, lambda device: _captured(device, catalogue, folder, seal))
+
+
+def at_once(devices: Iterable[Device], ask: Callable[[Device], R]) -> Iterator[R]:
+    """Ask devices several at a time, and yield what comes of each as soon as it is there."""
     with ThreadPoolExecutor(AT_ONCE) as pool:
-        waiting = {pool.submit(_captured, each, catalogue, folder, seal): each for each in devices}
+        waiting = [pool.submit(ask, each) for each in devices]
         try:
             for done in as_completed(waiting):
                 yield done.result()
