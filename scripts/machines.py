@@ -169,6 +169,8 @@ class Machine:
                 self.run("bridge", "-n", self.space, "-batch", str(path))
             case "nftables":
                 self.inside("nft", "-f", str(path))
+            case "iptables" | "ip6tables":
+                self.inside(f"{dialect}-restore", str(path))
             case _:
                 self.vtysh("-f", str(path))
 

@@ -56,10 +56,10 @@ devices:
 class Site:
     """A device, somebody who manages it over a cable of their own, and a folder with the intent."""
 
-    def __init__(self, edge: Machine, desk: Machine, folder: Path, connection: str) -> None:
+    def __init__(self, edge: Machine, desk: Machine, folder: Path, connection: str, text: str = INTENT) -> None:
         self.edge, self.desk, self.folder = edge, desk, folder
         self.intent = folder / "intent.yaml"
-        self.intent.write_text(INTENT.replace("CONNECTION", connection).replace("EDGE", EDGE))
+        self.intent.write_text(text.replace("CONNECTION", connection).replace("EDGE", EDGE))
         self.env = {**os.environ, "XDG_STATE_HOME": str(folder / "state"), "COLUMNS": "120"}
         device = al.load(self.intent).device(EDGE)
         for each in al.render(device):
@@ -482,13 +482,19 @@ socket.socket(socket.AF_INET, socket.SOCK_DGRAM).sendto(b"x", (sys.argv[1], int(
 @pytest.mark.real
 @live
 @pytest.mark.skipif(not present("conntrack"), reason="needs conntrack")
-def test_what_is_in_use_is_told_with_the_rule_that_made_it(tmp_path: Path) -> None:
+@pytest.mark.parametrize(
+    ("speaks", "gone"),
+    [("nftables", "nft flush chain ip lattice departure"), ("iptables, ip6tables", "iptables -t nat -F POSTROUTING")],
+)
+def test_what_is_in_use_is_told_with_the_rule_that_made_it(speaks: str, gone: str, tmp_path: Path) -> None:
+    text = INTENT.replace("[iproute2, nftables]", f"[iproute2, {speaks}]")
+    text = text.replace("from: inside, to: outside, source-b", "to: outside, source: 10.40.10.0/24, source-b")
     with Machine("edge") as edge, Machine("inside") as inside, Machine("outside") as outside, Machine("desk") as desk:
         edge.cable("in0", inside.space, "eth0")
         edge.cable("out0", outside.space, "eth0")
         edge.cable("mgmt0", desk.space, "eth0")
         edge.inside("sysctl", "-qw", "net.ipv4.ip_forward=1")
-        site = Site(edge, desk, tmp_path, f"{{namespace: {edge.space}}}")
+        site = Site(edge, desk, tmp_path, f"{{namespace: {edge.space}}}", text)
         for host, address, gateway in (
             (inside, "10.40.10.7/24", "10.40.10.1"),
             (outside, "203.0.113.9/28", "203.0.113.2"),
@@ -515,11 +521,11 @@ def test_what_is_in_use_is_told_with_the_rule_that_made_it(tmp_path: Path) -> No
         wanted = {each["name"]: each["carrier"] for each in found["interfaces"] if each["wanted"]}
         assert wanted == {"in0": True, "out0": True, "mgmt0": True}
         # What was translated goes on being so when its rule is gone, and that is said.
-        edge.inside("nft", "flush", "chain", "ip", "lattice", "departure")
+        edge.inside(*gone.split())
         outside.inside("ip", "link", "set", "eth0", "down")
         code, said = site.lattice("observe", "intent.yaml", "--device", EDGE)
         said = " ".join(said.split())
-        assert code == 0 and "no rule any more" in said and "1 rule, 3 translations in use" in said
+        assert code == 0 and "no rule any more" in said and "1 rule, 4 translations in use" in said
         assert "out0 has no carrier" in said and "2 of 3 interfaces with carrier" in said
         assert "of a rule that is not there any more" in said
 

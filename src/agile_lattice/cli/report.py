@@ -53,7 +53,7 @@ def add_arguments(command: ArgumentParser) -> None:
 
 
 def run(arguments: Namespace) -> int:
-    """Write the page; 1 if it has findings or differences, or a packet feels the change; 2 if a device failed, or did not answer."""
+    """Write the page; 1 if it has findings or differences, or a packet feels the change; 2 if a device failed."""
     into = Path(arguments.into)
     if into.suffix not in (".html", ".md", ""):
         raise fail(Place(arguments.into), "a report is an .html or an .md file, or a folder", "Name it so.")

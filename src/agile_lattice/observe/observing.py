@@ -156,27 +156,33 @@ def observe(
     """
     dialects = [catalogue.dialect(each) for each in intent.speaks]
     texts = capture(session, dialects, seal)
-    asked: dict[What, Asked] = {}
+    asked: dict[str, tuple[What, Asked]] = {}
     for each in dialects:
         for what, how in each.running.observe.items():
-            asked.setdefault(what, how)
-    answers = answered(session, dialects, [(what, how.ask) for what, how in asked.items()])
-    told = {what: tuple(how.read(what, answers[what])) for what, how in asked.items()}
+            # Hits are told of each text by itself; what else there is, by the first that knows how to ask.
+            asked.setdefault(f"hits-{each.name}" if what == "hits" else what, (what, how))
+    answers = answered(session, dialects, [(name, how.ask) for name, (_, how) in asked.items()])
+    told = {name: tuple(how.read(what, answers[name])) for name, (what, how) in asked.items()}
     read = read_device(intent.name, intent.speaks, texts, catalogue)
     there = replace(as_it_is(intent, read), name=intent.name)
     others = [each for each in network.devices if each.name != intent.name]
     topology = Topology(replace(network, devices=(there, *others)))
     flows = tuple(translations_in_use(told.get("translations", ()), there, topology))
     return Observed(
-        intent.name, tuple(_hits(read.device, dialects, texts, told.get("hits", ()))), flows,
+        intent.name, tuple(_hits(read.device, dialects, texts, told)), flows,
         tuple(_pools(there, flows)), tuple(_silent(told.get("neighbours", ()), there)),
         tuple(_ports(told.get("interfaces", ()), intent)), tuple(each for each in QUESTIONS if each not in asked),
     )  # fmt: skip
 
 
-def _hits(device: Device, dialects: Sequence[Dialect], texts: Mapping[str, str], told: Told) -> Iterator[Hits]:
+def _hits(
+    device: Device, dialects: Sequence[Dialect], texts: Mapping[str, str], told: Mapping[str, Told]
+) -> Iterator[Hits]:
     """Yield the rules of a device as it was read, each with the count that its line tells, or that is told of it."""
-    counts = {int(each["line"]): int(each["count"]) for each in told}
+    counts = {
+        (file, int(each["line"])): int(each["count"])
+        for dialect in dialects for file in dialect.running.capture for each in told.get(f"hits-{dialect.name}", ())
+    }  # fmt: skip
     patterns = [re.compile(each.running.hits) for each in dialects if each.running.hits]
     lines = {file: text.splitlines() for file, text in texts.items()}
     rules: list[tuple[str, str, Place]] = [
@@ -191,7 +197,7 @@ def _hits(device: Device, dialects: Sequence[Dialect], texts: Mapping[str, str],
         seen.add((place.file, place.line))
         line = lines[place.file][place.line - 1].strip()
         found = next((match for each in patterns if (match := each.search(line))), None)
-        count = int(found[1]) if found is not None else counts.get(place.line)
+        count = int(found[1]) if found is not None else counts.get((place.file, place.line))
         yield Hits(name or line, kind, count, place)
 
 
