@@ -66,7 +66,7 @@ def capture_by_hand() -> None:
     [device] = load(folder / "island.yaml").devices
     with Machine(device.name, (each.name for each in device.interfaces)) as machine:
         machine.inside("nft", "-f", str(folder / "as-written.nft"))
-        (folder / device.name / "ruleset.nft").write_text(machine.inside("nft", "list", "ruleset"))
+        (folder / device.name / "ruleset.nft").write_text(machine.inside("nft", "-a", "list", "ruleset"))
 
 
 def main() -> None:

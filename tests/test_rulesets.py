@@ -16,6 +16,7 @@ from agile_lattice.behaviour.proving import common_space
 from agile_lattice.behaviour.stage_lists import lines
 from agile_lattice.compare.applying import as_it_is
 from agile_lattice.compare.mending import Mending
+from agile_lattice.compare.ruleset_mending import NO_NUMBER
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.learned import with_learned
 from agile_lattice.intent.model import Device
@@ -26,6 +27,7 @@ from test_programs import RULESETS, TABLES, first
 from test_real import kernel
 from where import DEMO
 
+NUMBER = NO_NUMBER.format("nft -a list ruleset")
 CASES = [*(("nftables", each) for each in RULESETS), *(("iptables", each) for each in TABLES)]
 RULES = """
       - {{name: one, from: {0}, to: {1}, destination: {2}, service: {3}}}
@@ -112,7 +114,8 @@ def test_a_mended_ruleset_does_more_of_what_is_meant_and_nothing_else(
 ) -> None:
     intent, chance = data.draw(intents(speaks)), data.draw(st.randoms(use_true_random=False))
     text = ruleset(speaks, case)
-    if data.draw(st.booleans()) and speaks == "nftables":  # with the numbers that the kernel gives
+    numbered = data.draw(st.booleans()) or speaks == "iptables"
+    if numbered and speaks == "nftables":  # with the numbers that the kernel gives
         text = "\n".join(f"{line} # handle {at}" if line.strip() else line for at, line in enumerate(text.splitlines()))
     before = al.read("edge", intent.speaks, {"rules": text})
     mending = al.mend(intent, [("rules", text)])
@@ -132,6 +135,11 @@ def test_a_mended_ruleset_does_more_of_what_is_meant_and_nothing_else(
         comparison = al.diff(intent, after)
         assert comparison.rules is not None and not comparison.rules.undecided
         held = {each.subject for each in mending.held}
+        # What the device did beyond the intent is gone, also where a line did what is wanted besides; or it is said.
+        beyond = {each.packets.place.line for each in comparison.rules.beyond if not each.packets.stray}
+        withheld = [each for each in mending.held if " rules:" in each.subject]
+        assert len(beyond) <= len(withheld), (beyond, withheld)
+        assert not numbered or all(each.reason != NUMBER for each in withheld)
         for each in comparison.rules.rules:
             stray = all(one.stray for one in each.otherwise)
             assert stray or f"permit {each.name}" in held, (each.name, each.otherwise)
@@ -202,13 +210,66 @@ def test_the_router_on_the_island_is_mended_where_it_is_certain() -> None:
     [mend] = mending.mends
     # Before the jump to the chain in which it is dropped, since others go there, too.
     assert mend.change.startswith("insert rule inet gate forward index 3 ")
-    assert kept(text, mend.files[0].after) == []
-    subjects = [each.subject for each in mending.held]
-    assert subjects == [f"{what} ruleset.nft:{line}" for what, line in (
-        ("destination NAT", 30), ("destination NAT", 31), ("source NAT", 36),
-        ("permit", 9), ("permit", 10))]  # fmt: skip
+    # A line that does more than is meant is narrowed: what is meant of it comes in its place.
+    gone = [each.strip() for each in kept(text, mend.files[0].after)]
+    assert gone == [
+        "ip daddr 10.42.60.10 tcp dport { 80, 443 } ct state new accept # handle 6",
+        "ip saddr @offices tcp dport 22 accept # handle 7",
+        'iifname "main0" tcp dport { 80, 443 } dnat to 10.42.60.10 # handle 4',
+        'iifname "main0" tcp dport 2222 dnat to 10.42.60.11:22 # handle 5',
+    ]
+    assert [each.subject for each in mending.held] == ["source NAT ruleset.nft:36"]
     after = al.diff(island, al.read("island-gate", island.speaks, {"ruleset.nft": mend.files[0].after}))
-    assert after.rules is not None and after.rules.rules[3].standing == "same"
+    assert after.rules is not None and {each.standing for each in after.rules.rules} == {"same"}
+    assert all(each.packets.stray for each in after.rules.beyond)
+    # Without the numbers that a kernel gives lines, none can be told to go.
+    mending = al.mend(island, [("ruleset.nft", re.sub(" # handle.*", "", text))])
+    assert {each.subject for each in mending.held if each.reason == NUMBER} == {
+        f"{what} ruleset.nft:{line}"
+        for what, line in (("destination NAT", 30), ("destination NAT", 31), ("permit", 9), ("permit", 10))
+    }
+
+
+NARROWED = {
+    "nftables": (
+        "chain forward {\n type filter hook forward priority 0; policy drop;\n"
+        ' iifname "in0" oifname "out0" tcp dport { 25, 443 } accept\n'
+        ' iifname "in0" udp dport 53 accept\n log prefix "gone: " drop\n}',
+        ["log prefix", "udp dport 53"],
+    ),
+    "iptables": (
+        ":INPUT ACCEPT [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\n"
+        "-A FORWARD -i in0 -o out0 -p tcp -m multiport --dports 25,443 -j ACCEPT\n"
+        "-A FORWARD -i in0 -p udp -m udp --dport 53 -j ACCEPT\n-A FORWARD -j LOG --log-prefix gone",
+        ["-j LOG", "--dport 53"],
+    ),
+}
+
+
+@pytest.mark.real
+@kernel
+@pytest.mark.parametrize("speaks", NARROWED)
+def test_a_line_that_does_more_than_is_meant_is_narrowed_in_a_kernel(speaks: str) -> None:
+    rules, stay = NARROWED[speaks]
+    permits = RULES.format("inside", "outside", "0.0.0.0/0", "tcp/443", "10.40.10.7", "udp/53")
+    permits = permits.replace("from: outside, to: inside, source: 10.40.10.7", "from: inside, to: outside")
+    intent = al.loads(INTENT.format(speaks=speaks, permits=permits)).device("edge")
+    with Machine("edge") as machine:
+        for name in ("in0", "out0"):
+            machine.inside("ip", "link", "add", name, "type", "bridge")
+        load = machine.folder / "rules"
+        load.write_text(f"*filter\n{rules}\nCOMMIT\n" if speaks == "iptables" else f"table inet f {{\n{rules}\n}}\n")
+        machine.inside(*LOAD[speaks], str(load))
+        captured = machine.inside(*SAVE[speaks])
+        [mend] = al.mend(intent, [("rules", captured)]).mends
+        load.write_text(mend.change)
+        machine.inside(*ALTER[speaks], str(load))
+        changed = machine.inside(*SAVE[speaks])
+    after = al.diff(intent, al.read("edge", intent.speaks, {"rules": changed}))
+    assert after.rules is not None and {each.standing for each in after.rules.rules} == {"same"}
+    assert all(each.packets.stray for each in after.rules.beyond)
+    assert all(each in changed for each in stay) and ("25" in captured) and "dports 25" not in changed
+    assert not re.search(r"\{ 25, 443 \}", changed)
 
 
 def test_a_rule_that_its_chain_cannot_hold_is_withheld_with_the_reason() -> None:

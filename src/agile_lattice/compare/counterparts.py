@@ -103,12 +103,14 @@ class Counterparts(msgspec.Struct, frozen=True):
         beyond: What only the device does.
         undecided: What could not be compared, in words.
         stages: The lists that were compared.
+        besides: Lines of the device that do what is wanted with packets about which no rule of it says anything.
     """
 
     rules: tuple[Counterpart, ...]
     beyond: tuple[Beyond, ...]
     undecided: tuple[str, ...] = ()
     stages: tuple[Listed, ...] = ()
+    besides: tuple[Place, ...] = ()
 
 
 def counterparts(
@@ -128,6 +130,7 @@ def counterparts(
     rules: dict[tuple[Listed, object], Counterpart] = {}
     beyond: dict[tuple[object, ...], Beyond] = {}
     undecided: list[str] = []
+    besides: list[Place] = []
     routed = not any(unknown.of(part) for part in ("routes", "interfaces"))
     for stage in stages:
         for family in (4, 6):
@@ -140,6 +143,7 @@ def counterparts(
                 if line.rule is None:
                     for each in pairs.otherwise(number):
                         beyond.setdefault((stage, each.place.file, each.place.line, each.does), Beyond(stage, each))
+                    besides += [each for each in pairs.same(number) if each.line]
                     continue
                 key = stage, line.place.spot if line.place.line else id(line.rule)
                 found = _counterpart(stage, line, pairs, number)
@@ -150,7 +154,7 @@ def counterparts(
         msgspec.structs.replace(each, unless=each.unless or _doubt(each, Unknown(tuple(unbound))))
         for each in rules.values()
     ]
-    return Counterparts(tuple(told), tuple(beyond.values()), tuple(undecided), stages)
+    return Counterparts(tuple(told), tuple(beyond.values()), tuple(undecided), stages, tuple(_once(besides)))
 
 
 def _doubt(rule: Counterpart, unknown: Unknown) -> str:

@@ -1,13 +1,15 @@
 """A ruleset that somebody else wrote, changed to do what the intent says: rule by rule, and no other line is touched.
 
-A rule of the intent comes in before the first line that treats one of its packets otherwise; a line goes if the
-intent wants nothing that it does. Each change is made in the captured text and read again before it counts: the rule
-must have the same effect then, and no other packet may be treated otherwise than before.
+A rule of the intent comes in before the first line that treats one of its packets otherwise. A line goes if it does
+more than the intent wants; what it did of that, the rules of the intent do in its place. Each change is made in the
+captured text and read again before it counts: the rule must have the same effect then, and no other packet may be
+treated otherwise than before.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 
 import msgspec
 from msgspec.structs import replace
@@ -129,7 +131,9 @@ class _Planner:
         there = self._after(self.puttings)
         assert there is not None, "it was read before"
         self.now, self.there, self.unread = there
+        self.brought: set[tuple[str, object]] = set()  # rules of the intent that came in: the stage, and where they are
         self.meant = self.now.rules.rules if self.now.rules is not None else ()
+        self.besides = self.now.rules.besides if self.now.rules is not None else ()
 
     def bring_in(self, rule: Counterpart) -> None:
         """Put a rule of the intent into the chains that treat some of its packets otherwise."""
@@ -150,7 +154,9 @@ class _Planner:
         contradicted = self._contradicted(rule)
         instead = [{file: [*found.get(file, ()), *contradicted.get(file, ())] for file in {*found, *contradicted}}
                    for found in tries] if contradicted else []  # fmt: skip
-        if not any(self._kept(found, lambda after: _closes(after, rule)) for found in (*instead, *tries)):
+        if any(self._kept(found, lambda after: _closes(after, rule)) for found in (*instead, *tries)):
+            self.brought.add((rule.stage, rule.place.spot))
+        else:
             self.held.append(Held(subject, NOT_CLOSED, firm=True))
 
     def _contradicted(self, rule: Counterpart) -> dict[str, list[Putting]]:
@@ -164,8 +170,9 @@ class _Planner:
         return found
 
     def _is_meant(self, place: Place) -> bool:
-        """Tell whether a line does something that the intent wants."""
-        return any(place.is_line_of(line) for each in self.meant for line in each.same)
+        """Tell whether a line does something that the intent wants, with packets of its rules or with others."""
+        lines = [*self.besides, *(line for each in self.meant for line in each.same)]
+        return any(place.is_line_of(line) for line in lines)
 
     def _places_for(self, rule: Counterpart, first: bool) -> dict[str, list[Putting]]:
         found: dict[str, list[Putting]] = {}
@@ -233,14 +240,22 @@ class _Planner:
         file, (chain, at) = home
         if one.stage == "access":
             self.held.append(Held(subject, GUARDED, firm=True))
-        elif self._is_meant(place):
-            self.held.append(Held(subject, ALSO_MEANT, firm=True))
         elif not self._has_number(file, chain, at):
             self.held.append(Held(subject, NO_NUMBER.format(self.chains[file][0].form.change.numbered), firm=True))
         elif not self._kept(
-            {file: [Putting(chain, at)]}, lambda after: len(_beyond(after)) < len(_beyond(self.now.rules))
+            {file: [*self._narrower(file, chain, at, place), Putting(chain, at)]},
+            lambda after: len(_beyond(after)) < len(_beyond(self.now.rules)),
         ):
-            self.held.append(Held(subject, NOT_CLOSED, firm=True))
+            self.held.append(Held(subject, ALSO_MEANT if self._is_meant(place) else NOT_CLOSED, firm=True))
+
+    def _narrower(self, file: str, chain: ChainName, at: int, place: Place) -> Iterator[Putting]:
+        """Yield what comes in place of a line: the rules of the intent that it does, and that are not there yet."""
+        ruleset, _ = self.chains[file]
+        for rule in self.meant:
+            if (rule.stage, rule.place.spot) not in self.brought and any(place.is_line_of(line) for line in rule.same):
+                with suppress(_UnsayableError):  # the trial finds that it is missing
+                    for text in self._written(ruleset, rule, ruleset.dialect.semantics.family or chain[1]):
+                        yield Putting(chain, at, text)
 
     def _has_number(self, file: str, chain: ChainName, at: int) -> bool:
         ruleset, chains = self.chains[file]
