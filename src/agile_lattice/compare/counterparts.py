@@ -126,7 +126,7 @@ def counterparts(
         unknown: What of the device was not understood.
         maybe: Steps that may apply or not; the packets that they could be about are not compared.
     """
-    stages = tuple(stages)
+    stages, intent, there = tuple(stages), with_learned(intent), with_learned(there)
     rules: dict[tuple[Listed, object], Counterpart] = {}
     beyond: dict[tuple[object, ...], Beyond] = {}
     undecided: list[str] = []
@@ -135,7 +135,7 @@ def counterparts(
     for stage in stages:
         for family in (4, 6):
             try:
-                pairs = _Pairs(with_learned(intent), with_learned(there), stage, family, maybe, routed)
+                pairs = _Pairs(intent, there, stage, family, maybe, routed)
             except Undecided as error:
                 undecided.append(f"{stage}: {error}")
                 continue

@@ -6,6 +6,7 @@ The search is exact: it finds a packet, or none is treated differently, or it sa
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator
+from itertools import chain
 
 import msgspec
 from msgspec.structs import replace
@@ -221,14 +222,14 @@ class Sides:
 
     def _coming(self, question: Question, all_of_them: Box, budget: Budget) -> Iterator[Box]:
         """Yield the packets of a question as they come in, if somebody could send them."""
-        found = dict.fromkeys(question.coming)
         any_side = self.space(question.family).any_side
-        for box in question.inside:
-            free = (*box[:LEAVES], any_side, *box[LEAVES + 1 :])
-            for side in self.treating(question.family):
-                found |= dict.fromkeys(side.before_arrival(free, budget))
-        for box in found:
-            common = overlap((box[ARRIVES], any_side, *box[LEAVES + 1 :]), all_of_them)
+        free = dict.fromkeys((*box[:LEAVES], any_side, *box[LEAVES + 1 :]) for box in question.inside)
+        before = (side.before_arrival(box, budget) for box in free for side in self.treating(question.family))
+        seen: set[Box] = set()
+        # One by one: whoever asks may be content with the first.
+        for box in chain(question.coming, chain.from_iterable(before)):
+            common = overlap((box[ARRIVES], any_side, *box[LEAVES + 1 :]), all_of_them) if box not in seen else None
+            seen.add(box)
             if common is not None:
                 yield common
 
