@@ -83,6 +83,14 @@ def test_of_two_units_for_one_interface_the_first_by_name_applies() -> None:
     assert [str(each) for one in capture.device.interfaces for each in one.addresses] == ["203.0.113.2/28"]
 
 
+def test_of_a_unit_for_a_name_and_a_pattern_the_name_is_understood() -> None:
+    unit = "[Match]\nName=wan0 en*\n\n[Network]\nAddress=203.0.113.2/28\n"
+    device, leftovers = as_intent(al.read("quay", ["networkd"], {"20-wan.network": unit}))
+    assert [(one.name, *map(str, one.addresses)) for one in device.interfaces] == [("wan0", "203.0.113.2/28")]
+    # Which interfaces the pattern takes in, the device knows.
+    assert {"Match Name=en*", "Network Address=203.0.113.2/28"} <= {each.text for each in leftovers}
+
+
 @pytest.mark.parametrize(("speaks", "wanted"), TEXTS.items(), ids=TEXTS)
 def test_an_intent_is_written_as_a_person_would(speaks: str, wanted: dict[str, str]) -> None:
     texts = {each.file: each.text.expandtabs(4) for each in render_device(lamp(speaks, MEANT))}

@@ -102,11 +102,11 @@ def _one_word_each(statements: Iterable[Statement], begins: tuple[str, ...]) -> 
 
 
 def _about_each(statements: Iterable[Statement], begins: str) -> Iterator[Statement]:
-    """Yield a block for each of the names that it is about; one with a pattern among them is left as it is."""
+    """Yield a block for each of the names that it is about, and for each pattern among them."""
     for block in statements:
         naming = [each for each in block.children or () if each.text.startswith(begins) and each.children is None]
         names = [(name, each.line) for each in naming for name in each.text.removeprefix(begins).split()]
-        if len(names) < 2 or any(set(name) & set("*?[!") for name, _ in names):
+        if len(names) < 2 or any(name.startswith("!") for name, _ in names):
             yield block
             continue
         rest = [each for each in block.children or () if each not in naming]

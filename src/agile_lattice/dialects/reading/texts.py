@@ -199,7 +199,10 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
         wanting = {}
     leftovers = tuple(sorted([*reader.leftovers, *lost], key=lambda each: each.place.line))
     itself = dialect.semantics.answers == "itself"
-    count, left = count_of(statements), reader.left + len({each.place.line for each in aside})
+    count, left = (
+        max(count_of(statements), count_of(written_out)),
+        reader.left + len({each.place.line for each in aside}),
+    )
     return Reading(
         dialect.name, reader.form.name, reader.file, facts, leftovers, frozenset(reader.sections),
         (count, count - left), itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent),
