@@ -530,6 +530,68 @@ def test_what_is_in_use_is_told_with_the_rule_that_made_it(speaks: str, gone: st
         assert "of a rule that is not there any more" in said
 
 
+LAMPS = r"""dialect = "lamps"
+title = "Lamps"
+[running.capture]
+"lamps.txt" = "echo lamp hall; echo lamp quay; echo lamp attic"
+[running.observe]
+neighbours = {ask = "no-program-here", tells = {address = '^([^ ]+)', interface = ' ([^ ]+) ', failed = '(out)$'}}
+[running.observe.interfaces]
+ask = "echo hall up 3; echo quay out many; echo nothing"
+tells = {interface = '^(hall|quay)', carrier = ' (up) ', received_errors = ' ([^ ]+)$'}
+[running.observe.translations]
+ask = "echo it is late; false"
+[running.observe.translations.tells]
+protocol = '(p)'
+source = '(s)'
+destination = '(d)'
+back_source = '(s)'
+back_destination = '(d)'
+[types]
+interface = {is = "word", pattern = '[a-z]+'}
+[[forms]]
+name = "lamps"
+file = "lamps.txt"
+carries = ["interfaces"]
+syntax = {kind = "lines"}
+statements = "lamp <interface>   => interface"
+"""
+
+
+def test_what_a_device_of_ones_own_is_doing_is_asked_and_read_as_its_dialect_says(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    dialect = tmp_path / "dialects" / "lamps.toml"
+    dialect.parent.mkdir()
+    dialect.write_text(LAMPS)
+    intent = tmp_path / "intent.yaml"
+    intent.write_text(
+        "lattice: 1\ndevices: {pier: {speaks: lamps, connection: local, interfaces: {hall: {}, quay: {}}}}\n"
+    )
+    assert main(["observe", str(intent), "--device", "pier", "--format", "json"]) == 0
+    found = json.loads(capsys.readouterr().out)
+    # A line that tells something else than it should tells nothing of that, and a question that fails is no more.
+    assert found["interfaces"] == [
+        {"name": "hall", "carrier": True, "wanted": True, "received_errors": 3, "sent_errors": None},
+        {"name": "quay", "carrier": False, "wanted": True, "received_errors": None, "sent_errors": None},
+    ]
+    assert found["unasked"] == [
+        "neighbours (no-program-here is not there)",
+        "translations (`echo it is late; false` failed)",
+    ]
+    for old, new, said in (
+        ("neighbours =", "doorbells =", "doorbells"),
+        ("interface = '^(hall|quay)'", "lamp = '^(hall|quay)'", "`interfaces` does not tell 'lamp'"),
+        ("interface = '^(hall|quay)', ", "", "`interfaces` has to tell 'interface', too"),
+        ("'^(hall|quay)'", "'^hall'", "needs a group"),
+        ("'^(hall|quay)'", "'^(hall'", "is not a regular expression"),
+    ):
+        dialect.write_text(LAMPS.replace(old, new))
+        assert main(["observe", str(intent), "--device", "pier"]) == 2
+        told = " ".join(capsys.readouterr().err.split())
+        assert "lamps.toml:" in told and said in told, told
+
+
 def test_states_of_many_devices_are_read_as_each_by_itself(tmp_path: Path) -> None:
     archive = Archive.made(tmp_path / "archive")
     texts = {

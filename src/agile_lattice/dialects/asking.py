@@ -21,6 +21,9 @@ TOLD: Mapping[What, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "interfaces": (("interface",), ("carrier", "received_errors", "sent_errors")),
     "hits": (("line", "count"), ()),
 }
+NUMBERS = frozenset(
+    {"source_port", "port", "back_source_port", "back_port", "received_errors", "sent_errors", "line", "count"}
+)
 MOST = 2000  # characters of a line that are looked at
 GROUP = re.compile(r"(?<!\\)\((?!\?)")
 
@@ -45,22 +48,25 @@ class Asked(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             ValueError: If they are not.
         """
         needed, more = TOLD[what]
-        for name in (*needed, *self.tells):
-            if name not in self.tells or name not in (*needed, *more):
-                known = ", ".join(needed) + (f" have to be said, and {', '.join(more)} may be" if more else "")
-                raise ValueError(f"`{what}` does not tell {name!r}: {known}" if name in self.tells
-                                 else f"`{what}` has to tell {name!r} too: {known}")  # fmt: skip
+        words = f"it needs {', '.join(needed)}" + (f", and may have {', '.join(more)}" if more else "")
+        for name in self.tells:
+            if name not in (*needed, *more):
+                raise ValueError(f"`{what}` does not tell {name!r}: {words}")
+        for name in needed:
+            if name not in self.tells:
+                raise ValueError(f"`{what}` has to tell {name!r}, too: {words}")
         for expression in self.tells.values():
             checked(GROUP.sub("(?:", expression, count=1))
             if re.compile(expression).groups != 1:
                 raise ValueError(f"{expression!r} needs a group, in ( and ), for what it tells")
 
     def read(self, what: What, answer: str) -> Iterator[dict[str, str]]:
-        """Yield what the lines of an answer tell."""
+        """Yield what the lines of an answer tell; what has to be a number and is none is not told."""
         needed, _ = TOLD[what]
         patterns = {name: re.compile(each) for name, each in self.tells.items()}
         for line in answer.splitlines():
             found = {name: each.search(line[:MOST]) for name, each in patterns.items()}
-            told = {name: match[1] for name, match in found.items() if match is not None}
+            told = {name: match[1] for name, match in found.items() if match is not None and match[1]}
+            told = {name: text for name, text in told.items() if name not in NUMBERS or text.isdecimal()}
             if all(name in told for name in needed):
                 yield told

@@ -95,7 +95,7 @@ class Observed(msgspec.Struct, frozen=True):
         pools: Its pools.
         silent: Neighbours that do not answer.
         interfaces: Its interfaces.
-        unasked: What none of its dialects says how to ask.
+        unasked: What could not be asked, each with the reason.
         cause: Why it could not be asked at all; empty if it was.
         detail: What was said of that, and what to do; may be empty.
     """
@@ -161,8 +161,9 @@ def observe(
         for what, how in each.running.observe.items():
             # Hits are told of each text by itself; what else there is, by the first that knows how to ask.
             asked.setdefault(f"hits-{each.name}" if what == "hits" else what, (what, how))
-    answers = answered(session, dialects, [(name, how.ask) for name, (_, how) in asked.items()])
-    told = {name: tuple(how.read(what, answers[name])) for name, (what, how) in asked.items()}
+    failed: dict[str, str] = {each: "no dialect says how" for each in QUESTIONS if each not in asked}
+    answers = answered(session, dialects, [(name, how.ask) for name, (_, how) in asked.items()], failed)
+    told = {name: tuple(how.read(what, answers.get(name, ""))) for name, (what, how) in asked.items()}
     read = read_device(intent.name, intent.speaks, texts, catalogue)
     there = replace(as_it_is(intent, read), name=intent.name)
     others = [each for each in network.devices if each.name != intent.name]
@@ -171,7 +172,7 @@ def observe(
     return Observed(
         intent.name, tuple(_hits(read.device, dialects, texts, told)), flows,
         tuple(_pools(there, flows)), tuple(_silent(told.get("neighbours", ()), there)),
-        tuple(_ports(told.get("interfaces", ()), intent)), tuple(each for each in QUESTIONS if each not in asked),
+        tuple(_ports(told.get("interfaces", ()), intent)), tuple(f"{what} ({why})" for what, why in failed.items()),
     )  # fmt: skip
 
 
@@ -210,7 +211,10 @@ def _pools(device: Device, flows: Sequence[InUse]) -> Iterator[PoolUse]:
 
 def _silent(told: Told, device: Device) -> Iterator[Silent]:
     for each in told:
-        address = Address.parse(each["address"])
+        try:
+            address = Address.parse(each["address"])
+        except ValueError:
+            continue
         yield Silent(address, each["interface"], tuple(route.to for route in device.routes if route.via == address))
 
 

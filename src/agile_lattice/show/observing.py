@@ -26,8 +26,8 @@ def show_observed(console: Console, one: Observed) -> None:
         console.print(Text(words, style="strong"))
     for pool in one.pools:
         console.print(Text(pool_words(pool), "strong" if pool.used >= pool.size else "head"))
-    if one.unasked:
-        console.print(Text(f"not asked: {', '.join(one.unasked)} (no dialect says how)", style="remedy"))
+    for words in one.unasked:
+        console.print(Text(f"not asked: {words}", style="remedy"))
     _table(console, ("rule", "", "hits", "on the device"), [
         (Text(each.rule), Text(each.kind, "place"), _count(each.count), Text(str(each.place), "place"))
         for each in one.hits

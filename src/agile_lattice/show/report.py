@@ -200,7 +200,7 @@ def _in_use(number: int, one: Observed) -> dict[str, Any]:
     """Return what a device is doing: a summary, what fails, its rules, and its translations."""
     return {
         "device": one.device, "words": observed_words(one), "wrong": [*failing(one)], "name": f"use-{number}",
-        "pools": [pool_words(each) for each in one.pools],
+        "unasked": one.unasked, "pools": [pool_words(each) for each in one.pools],
         "hits": [[*_plain(each.rule, each.kind), ("" if each.count else "open", count_words(each.count), ""),
                   ("place", str(each.place), "")] for each in one.hits],
         "flows": [[*_plain(*flow_words(each)[:2]), ("open" if each.outlives else "", flow_words(each)[2], "")]

@@ -74,7 +74,10 @@ def capture(session: Session | Restconf, dialects: Sequence[Dialect], seal: byte
 
 
 def answered(
-    session: Session | Restconf, dialects: Sequence[Dialect], asked: Sequence[tuple[str, str]]
+    session: Session | Restconf,
+    dialects: Sequence[Dialect],
+    asked: Sequence[tuple[str, str]],
+    failed: dict[str, str] | None = None,
 ) -> dict[str, str]:
     """Return what a device answers to questions, by their names.
 
@@ -82,15 +85,20 @@ def answered(
         session: A shell on the device, or its RESTCONF.
         dialects: Those that it speaks.
         asked: Names and commands, or resources.
+        failed: Gets why a command failed, by its name; without it that is an error.
 
     Raises:
         TransportError: If the device is not reached, or a command fails.
-    """
+    """  # fmt: skip
     if isinstance(session, Restconf):
         return {name: session.entries(resource) for name, resource in asked}
     if all(each.running.shell for each in dialects):
-        return ask(session, asked) if asked else {}
-    return {name: _told(session, command) for name, command in asked}
+        return ask(session, asked, failed) if asked else {}
+    told = {name: session.command(command) for name, command in asked}
+    for name, answer in told.items():
+        if answer.code:
+            _refuse(session.device, asked, name, answer.code, answer.complaint, failed)
+    return {name: answer.output for name, answer in told.items() if not answer.code}
 
 
 def resources_of(dialects: Iterable[Dialect]) -> list[str]:
@@ -98,19 +106,13 @@ def resources_of(dialects: Iterable[Dialect]) -> list[str]:
     return [each for dialect in dialects for each in dialect.running.resources]
 
 
-def _told(session: Session, command: str) -> str:
-    answer = session.command(command)
-    if answer.code:
-        raise _refused(session.device, [("", command)], "", answer.code, answer.complaint)
-    return answer.output
-
-
-def ask(session: Session, asked: Sequence[tuple[str, str]]) -> dict[str, str]:
+def ask(session: Session, asked: Sequence[tuple[str, str]], failed: dict[str, str] | None = None) -> dict[str, str]:
     """Run commands on a device in one connection, and return what each printed, by its name.
 
     Args:
         session: A shell on the device.
         asked: Names and commands; `*` stands before a pattern of files, each of which is an answer by its own name.
+        failed: Gets why a command failed, by its name; without it that is an error.
 
     Raises:
         TransportError: If the device is not reached, or a command fails.
@@ -122,11 +124,13 @@ def ask(session: Session, asked: Sequence[tuple[str, str]]) -> dict[str, str]:
         if not PLAIN.fullmatch(name):
             raise TransportError(session.device, "a file has a name that is no plain one", name)
         if code:
-            raise _refused(session.device, asked, name, code, answer.complaint)
+            _refuse(session.device, asked, name, code, answer.complaint, failed)
+            continue
         if name in texts:
             raise TransportError(session.device, "two of its files have one name, and a capture could hold one", name)
         texts[name] = text
-    missing = next((name for name, _ in asked if name != "*" and name not in texts), None)
+    known = {"*", *texts, *(failed or ())}
+    missing = next((name for name, _ in asked if name not in known), None)
     if missing is not None:
         raise TransportError(session.device, f"the answer ends before {missing}", answer.complaint)
     return texts
@@ -147,10 +151,15 @@ def _answers(output: str, mark: str) -> Iterator[tuple[str, str, int]]:
         yield each["name"], each["text"], int(each["code"])
 
 
-def _refused(device: str, asked: Iterable[tuple[str, str]], name: str, code: int, complaint: str) -> TransportError:
+def _refuse(
+    device: str, asked: Iterable[tuple[str, str]], name: str, code: int, complaint: str, failed: dict[str, str] | None
+) -> None:
+    """Say that a command failed: to whoever wants to know, or as an error."""
     command = next((command for each, command in asked if each == name), name)
     cause = f"{command.split()[0]} is not there" if code == NOT_THERE else f"`{command}` failed"
-    return TransportError(device, cause, complaint.splitlines()[-1] if complaint else f"exit code {code}")
+    if failed is None:
+        raise TransportError(device, cause, complaint.splitlines()[-1] if complaint else f"exit code {code}")
+    failed[name] = cause
 
 
 def sealed(text: str, hidden: Iterable[re.Pattern[str]], seal: bytes) -> str:
