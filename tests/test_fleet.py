@@ -18,7 +18,11 @@ import agile_lattice as al
 from agile_lattice.cli.main import main
 from agile_lattice.cli.parallel import MANY
 from agile_lattice.fleet import cluster as cluster_of
+from agile_lattice.fleet.intents import load_large
 from agile_lattice.fleet.store import Store, usual_store
+from agile_lattice.notation.errors import NotationError
+from agile_lattice.notation.loading import source_of
+from agile_lattice.notation.resolving import Source
 from where import DEMO
 
 COUNT = 6
@@ -204,3 +208,42 @@ def test_checks_and_renderings_are_shared_as_well(many: Path, capfd: pytest.Capt
         codes = [main([*typed, "--jobs", jobs]) for jobs in ("1", "2")]
         out = capfd.readouterr().out
         assert codes[0] == codes[1] and out[: len(out) // 2] == out[len(out) // 2 :]
+
+
+def test_the_files_of_an_intent_are_read_by_several_and_kept_each_by_itself(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder, read = tmp_path / "intent", list[str]()
+    folder.mkdir()
+    for number in range(4):
+        device = f"devices: {{edge{number}: {{speaks: frr, interfaces: {{lan0: {{address: 10.40.{number}.1/24}}}}}}}}"
+        (folder / f"part{number}.yaml").write_text(f"lattice: 1\n{device}\n")
+
+    def counted(file: Path) -> Source:
+        read.append(file.name)
+        return source_of(file)
+
+    monkeypatch.setattr("agile_lattice.fleet.intents.source_of", counted)
+    plain = al.load(folder)
+    assert load_large(folder, None, jobs=3) == plain and read == []  # other processes did it
+    with Store(tmp_path / "kept") as store:
+        assert load_large(folder, store) == load_large(folder, store) == plain
+        assert read == [f"part{number}.yaml" for number in range(4)]
+        changed = folder / "part2.yaml"
+        changed.write_text(changed.read_text().replace("10.40.2.1", "10.40.9.1"))
+        assert load_large(folder, store) == al.load(folder) != plain
+        assert read[4:] == ["part2.yaml"]
+        # Its places are those of the file as it is now.
+        changed.write_text(changed.read_text().replace("devices", "\n\ndevices"))
+        [interface] = load_large(folder, store).device("edge2").interfaces
+        assert interface.place.line == 4
+        # What is wrong is told of all files, in their order, and is not kept.
+        for name in ("part3.yaml", "part1.yaml"):
+            (folder / name).write_text("lattice: 1\ndevices: {a: {speks: frr}}\n")
+        for jobs in (1, 2):
+            with pytest.raises(NotationError) as caught:
+                load_large(folder, store, jobs)
+            assert [Path(each.place.file).name for each in caught.value.faults] == ["part1.yaml", "part3.yaml"]
+            with pytest.raises(NotationError) as alone:
+                al.load(folder)
+            assert str(alone.value) == str(caught.value)

@@ -294,7 +294,10 @@ def test_what_it_answers_to_others_is_what_the_rfc_says(folder: Path, capsys: py
         assert here.asked(ROUTES)[0] == 200
         assert here.asked("/restconf/data/ietf-interfaces:interfaces/interface", Accept=XML)[0] == 400  # two of them
         assert here.asked("/restconf/data/ietf-interfaces:interfaces/interface=attic")[0] == 404
-        assert "ietf-routing" in here.asked("/restconf/data/ietf-yang-library:modules-state")[2]
+        library = "/restconf/data/ietf-yang-library:modules-state"
+        assert "ietf-routing" in here.asked(library)[2]
+        assert here.asked(f"{library}/module=ietf-ip,2018-02-22")[0] == 200
+        assert here.asked(f"{library}/module=ietf-ip,2014-06-16", Accept=XML)[0] == 404
         assert here.asked("/elsewhere")[0] == 404
         assert here.asked("/restconf/data", Accept="text/html")[0] == 406
         status, _, text = here.asked("/restconf/data/ietf-interfaces:attic", Accept=XML)
@@ -311,7 +314,8 @@ def test_others_change_it_as_the_rfc_says(folder: Path, capsys: pytest.CaptureFi
         changed = {"ietf-interfaces:interface": {"name": "hall", "description": "to the till"}}
         assert here.asked(HALL, "PATCH", changed, Content_Type=JSON)[0] == 204
         assert hall() == {**before, "description": "to the till"}
-        assert here.asked(HALL, "PUT", {"ietf-interfaces:interface": [before]}, Content_Type=JSON)[0] == 204
+        sent = {"Content_Type": JSON, "If_Match": "*"}
+        assert here.asked(HALL, "PUT", {"ietf-interfaces:interface": [before]}, **sent)[0] == 204
         assert hall() == before
         new = {"ietf-ip:address": [address]}
         assert here.asked(f"{HALL}/ietf-ip:ipv4", "POST", new, Content_Type=JSON)[0] == 201

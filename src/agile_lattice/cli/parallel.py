@@ -14,7 +14,7 @@ import msgspec
 
 from agile_lattice.cli.options import count
 from agile_lattice.dialects.registry import Catalogue, catalogue_beside
-from agile_lattice.fleet.intents import is_large, load_kept
+from agile_lattice.fleet.intents import is_large, load_large
 from agile_lattice.fleet.sharing import for_each as shared
 from agile_lattice.fleet.store import usual_store
 from agile_lattice.fleet.tasks import Captured, Failed, Texts
@@ -70,11 +70,11 @@ def jobs_for(arguments: Namespace, devices: int) -> int:
 
 
 def loaded(arguments: Namespace) -> Network:
-    """Load the intent of a command; one that is large is kept as it was understood."""
-    if not arguments.cache or not is_large(arguments.intent) or (store := usual_store()) is None:
+    """Load the intent of a command; one that is large on all cores, and it is kept as it was understood."""
+    if not is_large(arguments.intent):
         return load(arguments.intent)
-    with store:
-        return load_kept(arguments.intent, store)
+    with (usual_store() if arguments.cache else None) or nullcontext() as store:
+        return load_large(arguments.intent, store, arguments.jobs or os.cpu_count() or 1)
 
 
 def for_each(

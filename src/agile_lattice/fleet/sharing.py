@@ -5,7 +5,7 @@ from __future__ import annotations
 import gc
 import signal
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from multiprocessing import get_context
 from typing import Any, TypeVar
@@ -70,9 +70,8 @@ def _answers(
 
 
 def _in_processes(work: Work[R], captured: Sequence[Captured], catalogue: Catalogue, jobs: int) -> Iterator[R | Failed]:
-    ways = get_context("fork" if sys.platform == "linux" else None)
     # Whoever begins as a copy of this process has all devices already: only their numbers are sent.
-    pool = ProcessPoolExecutor(jobs, mp_context=ways, initializer=_begin, initargs=(work, captured, catalogue))
+    pool = processes(jobs, _begin, (work, captured, catalogue))
     try:
         share = max(1, len(captured) // (jobs * SHARES))
         yield from pool.map(_one, range(len(captured)), chunksize=share)
@@ -80,11 +79,22 @@ def _in_processes(work: Work[R], captured: Sequence[Captured], catalogue: Catalo
         pool.shutdown(wait=False, cancel_futures=True)
 
 
+def processes(jobs: int, begin: Callable[..., None], told: tuple[Any, ...] = ()) -> ProcessPoolExecutor:
+    """Return so many processes to share work, each of which begins with a function and what that is told."""
+    ways = get_context("fork" if sys.platform == "linux" else None)
+    return ProcessPoolExecutor(jobs, mp_context=ways, initializer=begin, initargs=told)
+
+
+def heedless() -> None:
+    """Take no notice of an interrupt: who began a process that shares work says when it ends."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+
 _shared: list[tuple[Work[Any], Sequence[Captured], Catalogue]] = []  # of this process, if it shares the work
 
 
 def _begin(work: Work[Any], captured: Sequence[Captured], catalogue: Catalogue) -> None:
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # who began it all says when it ends
+    heedless()
     _shared[:] = [(work, captured, catalogue)]
     gc.freeze()  # what came with the copy stays: to look through it again and again would copy it in truth
 

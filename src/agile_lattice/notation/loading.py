@@ -7,6 +7,7 @@ faults of a step are reported together, and then the load ends.
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from pydantic import ValidationError
@@ -35,17 +36,27 @@ def load(path: str | Path) -> Network:
     Raises:
         NotationError: With everything that is wrong, each with its place.
     """
+    return load_files(intent_files(Path(path)), source_of)
+
+
+def load_files(files: Iterable[Path], source: Callable[[Path], Source]) -> Network:
+    """Read the files that make up an intent, each as a function gives its source. Raises as `load` does."""
     sources = []
     faults: list[Fault] = []
     with paused_collector():
-        for file in intent_files(Path(path)):
+        for file in files:
             try:
-                sources.append(_shaped(read_text(file), str(file)))
+                sources.append(source(file))
             except NotationError as error:
                 faults += error.faults
         if faults:
             raise NotationError(faults)
         return resolve(sources)
+
+
+def source_of(file: Path) -> Source:
+    """Read one of the files of an intent, held against its shape. Raises as `load` does."""
+    return _shaped(read_text(file), str(file))
 
 
 def loads(text: str, file: str = "intent.yaml") -> Network:

@@ -176,7 +176,7 @@ class _Handler(BaseHTTPRequestHandler):
             self._send(HTTPStatus.OK, {"ietf-restconf:data": document}, tag)
             return
         with _as_failure():
-            resource = found({**document, **LIBRARY}, steps, {**self.yang.keys, "module": ("name",)})
+            resource = found({**document, **LIBRARY}, steps, {**self.yang.keys, "module": ("name", "revision")})
         several = [each for each in resource.values() if isinstance(each, list) and len(each) > 1]
         if several and self._encoding == "xml":
             raise Failed(HTTPStatus.BAD_REQUEST, "several entries are no XML document (RFC 8040, 4.3): ask for one")
@@ -223,7 +223,8 @@ class _Handler(BaseHTTPRequestHandler):
                 for operation, steps, value in edits:
                     document = edited(document, steps, operation, value, self.yang.keys)
             try:
-                revision = self.headers.get("If-Match", "").strip('"') or self.device.revision
+                wanted = self.headers.get("If-Match", "*").strip('"')
+                revision = self.device.revision if wanted == "*" else wanted
                 self.device.replace(json.dumps(document, indent=2) + "\n", revision)
             except Moved as moved:
                 raise Failed(HTTPStatus.PRECONDITION_FAILED, str(moved)) from None
