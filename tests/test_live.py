@@ -358,9 +358,10 @@ def test_of_several_at_once_one_wins_and_a_guard_that_is_killed_has_another(near
     near.lattice("capture", "intent.yaml", "--into", "archive")
     old = near.look()
     command = near.command("push", "intent.yaml", "archive", "--device", EDGE, "--yes", "--format", "json")
+    patient = [*command, "--seconds", "300"]  # three at once, on a machine that is busy with other tests
     pushers = [
         subprocess.Popen(
-            command, cwd=near.folder, env=near.env, stdout=subprocess.PIPE, text=True, stderr=subprocess.PIPE
+            patient, cwd=near.folder, env=near.env, stdout=subprocess.PIPE, text=True, stderr=subprocess.PIPE
         )
         for _ in range(3)
     ]

@@ -47,12 +47,13 @@ def load_large(path: str | Path, store: Store | None, jobs: int = 1) -> Network:
         texts = [(file, file.read_bytes()) for file in files]
     except OSError:
         return load(path)  # which says what is wrong
-    network = store.get(_key("intent", texts)) if store is not None else None
-    if not isinstance(network, Network):
-        with _sources(texts, store, jobs) as source:
-            network = load_files(files, source)
-        if store is not None:
-            store.put(_key("intent", texts), network)
+    with paused_collector():  # millions of values come, and none goes
+        network = store.get(_key("intent", texts)) if store is not None else None
+        if not isinstance(network, Network):
+            with _sources(texts, store, jobs) as source:
+                network = load_files(files, source)
+            if store is not None:
+                store.put(_key("intent", texts), network)
     return network
 
 
