@@ -278,6 +278,11 @@ function wrong()
 {
   return false;
 }
+function big(int size; prefix where_to)
+{
+  if size > 3 then return false;
+  return true;
+}
 filter some { if source = RTS_STATIC then accept; reject; }
 filter every
 {

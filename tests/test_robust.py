@@ -112,3 +112,27 @@ def test_views_fit_the_terminal(columns: int) -> None:
         assert max(len(line) for line in plain.splitlines()) <= columns
         uncoloured = in_a_terminal(columns, *argv, NO_COLOR="1")
         assert not re.search(r"\x1b\[[0-9;]*[34][0-9]", uncoloured), "NO_COLOR leaves effect, and no colour"
+
+
+# Each name stands for two of the one before: forty of them would be a text of a thousand billion words.
+GROWING = {
+    "nftables": (
+        "define a0 = 192.0.2.1", "define a{} = $a{}, $a{}",
+        "table ip f {{ chain c {{ type filter hook forward priority 0; policy drop; ip saddr {{ $a{} }} accept; }} }}",
+    ),
+    "bird": (
+        "function a0() {{ return true; }}", "function a{}() {{ return a{}() && a{}(); }}",
+        "protocol static {{ ipv4 {{ import where a{}(); }}; route 10.0.0.0/8 blackhole; }}",
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("dialect", GROWING)
+def test_names_of_names_do_not_grow_without_end(dialect: str) -> None:
+    first, names, use = GROWING[dialect]
+    for count in (3, 40):
+        defined = [names.format(at, at - 1, at - 1) for at in range(1, count)]
+        text = "\n".join([first.format(), *defined, use.format(count - 1), ""])
+        left = [each.text for each in al.read("quay", [dialect], {"text": text}).leftovers]
+        # What there is no room for is not understood, with the name that is used there.
+        assert any(f"a{count - 1}" in each for each in left) == (count == 40), left

@@ -6,12 +6,15 @@ A form says how its texts write these. What is expanded is only read; it keeps i
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from functools import partial
 
 import msgspec
 
 from agile_lattice.dialects.reading.members import MOST, Declared, Joined, Mapped, Parting, put_in_place
 from agile_lattice.dialects.surfaces import Statement
+
+MOST_LETTERS = 16 * 2**20  # that come in place of names, in one text
 
 
 class Named(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -68,16 +71,13 @@ class Expansion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return (*(each.action for each in self.maps if each.action), *fields, *stands)
 
 
-_Known = dict[Named, dict[str, str]]  # what names stand for
-
-
 def expanded(statements: list[Statement], how: Expansion) -> list[Statement]:
     """Return statements with variables and collections written out; those without any are the same objects."""
     if how.afresh:
         last = max((number for number, each in enumerate(statements, 1) if each.text == how.afresh), default=0)
         statements = statements[last:]
     if how.named:
-        statements = list(_with_values(statements, how.named, {}, {}))
+        statements = list(_Names(how.named).put_in(statements))
     if how.each:
         statements = list(_about_each(statements, how.each))
     if how.several:
@@ -116,44 +116,66 @@ def _about_each(statements: Iterable[Statement], begins: str) -> Iterator[Statem
 
 def with_values(statements: Iterable[Statement], how: Expansion) -> dict[int, str]:
     """Return, by identity, what statements say that use names, with the words that these stand for in their place."""
-    texts: dict[int, str] = {}
+    names = _Names(how.named)
     if how.named:
-        list(_with_values(statements, how.named, {}, texts))
-    return texts
+        list(names.put_in(statements))
+    return names.texts
 
 
-def _with_values(
-    statements: Iterable[Statement], named: Sequence[Named], known: _Known, texts: dict[int, str]
-) -> Iterator[Statement]:
-    for each in statements:
-        defined = _defined(each, named)
-        if defined is not None:
-            how, name, words = defined
-            known.setdefault(how, {})[name] = how.means.replace("%", _filled(words, known))
-            continue
-        text = _filled(each.text, known)
-        if text != each.text:
-            texts[id(each)] = text
-        children = None if each.children is None else list(_with_values(each.children, named, known, texts))
-        same = text == each.text and children == each.children
-        yield each if same else Statement(text, each.line, children)
+class _Names:
+    """Puts what names stand for in their place.
 
+    Args:
+        named: What gives words a name, and how that is used.
 
-def _defined(statement: Statement, named: Sequence[Named]) -> tuple[Named, str, str] | None:
-    """Return what a statement names: by which way, the name, and the words."""
-    if statement.children is None:
-        for each in named:
-            found = re.fullmatch(each.stands, statement.text)
-            if found is not None:
-                return each, found[1], found[2]
-    return None
+    Attributes:
+        texts: By identity of statements that use names, what they say then.
+    """
 
+    def __init__(self, named: Sequence[Named]) -> None:
+        self.named = named
+        self.known: dict[Named, dict[str, str]] = {}
+        self.texts: dict[int, str] = {}
+        self.room = MOST_LETTERS
 
-def _filled(text: str, known: _Known) -> str:
-    for how, words in known.items():
-        if how.used.strip("%") in text:
-            text = re.sub(how.uses, lambda found, words=words: words.get(found[1], found[0]), text)  # type: ignore[misc]
-    return text
+    def put_in(self, statements: Iterable[Statement]) -> Iterator[Statement]:
+        """Yield statements with the words in place of names; those that only give names are left out."""
+        for each in statements:
+            defined = self._defined(each)
+            if defined is not None:
+                how, name, words = defined
+                self.known.setdefault(how, {})[name] = how.means.replace("%", self._filled(words))
+                continue
+            text = self._filled(each.text)
+            if text != each.text:
+                self.texts[id(each)] = text
+            children = None if each.children is None else list(self.put_in(each.children))
+            same = text == each.text and children == each.children
+            yield each if same else Statement(text, each.line, children)
+
+    def _defined(self, statement: Statement) -> tuple[Named, str, str] | None:
+        """Return what a statement names: by which way, the name, and the words."""
+        if statement.children is None:
+            for each in self.named:
+                found = re.fullmatch(each.stands, statement.text)
+                if found is not None:
+                    return each, found[1], found[2]
+        return None
+
+    def _filled(self, text: str) -> str:
+        """Return a text with words in place of names; a name for which there is no more room stays."""
+        for how, words in self.known.items():
+            if how.used.strip("%") in text:
+                text = re.sub(how.uses, partial(self._words, words), text)
+        return text
+
+    def _words(self, words: Mapping[str, str], found: re.Match[str]) -> str:
+        """Return what a name stands for: names of names can grow without end, and few letters say so."""
+        told = words.get(found[1])
+        if told is None or len(told) > self.room:
+            return found[0]
+        self.room -= len(told)
+        return told
 
 
 def _is(one: object, other: object) -> bool:

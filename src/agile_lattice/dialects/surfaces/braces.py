@@ -25,7 +25,8 @@ class Braces(Surface, frozen=True, tag="braces"):
         comment: Characters that make the rest of a line a comment.
         enclosed: What opens and closes a comment that can go over several lines; empty for none.
         blocks: First words of statements whose block may stand on the same line; of others, braces there are words.
-        whole: Words with one of which a statement is one line: its braces are words, over several lines, too.
+        whole: Words with one of which a statement is one line: its braces are words, over several lines, too. One
+            that begins with such a word ends behind its braces.
         end: What ends a statement when it is written: nothing, or `;`.
         close: What closes a block when it is written: `}` with the end behind it if nothing else is said.
     """
@@ -120,7 +121,7 @@ class _Cutter:
         start = 0
         for mark in MARKS.finditer(line):
             sign, before, behind = mark[0], line[start : mark.start()], line[mark.end() :].strip()
-            if sign == ";" and not self.depth:
+            if sign == ";" and not self.depth and not self._unfinished(before):
                 self._add(before, number)
                 self._end()
             elif sign == "{" and not self.depth and self._opens(before, behind):
@@ -136,7 +137,7 @@ class _Cutter:
             start = mark.end()
         self._add(line[start:], number)
         self.open_ended = bool(self.words)
-        if not self.depth:
+        if not self.depth and not self._unfinished(""):
             self._end()
 
     def _add(self, words: str, number: int) -> None:
@@ -150,6 +151,11 @@ class _Cutter:
         if self.words:
             self.stack[-1].inside.append(Statement(" ".join(self.words), self.begun))
             self.words = []
+
+    def _unfinished(self, before: str) -> bool:
+        """Tell whether a statement goes on until its braces come."""
+        words = " ".join((*self.words, before.strip()))
+        return words.partition(" ")[0] in self.surface.whole and "{" not in words
 
     def _opens(self, before: str, behind: str) -> bool:
         """Tell whether a brace opens a block; what else is in braces belongs to its statement."""
