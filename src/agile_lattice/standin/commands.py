@@ -56,7 +56,7 @@ VENDORS: dict[str, tuple[Command, ...]] = {
         Command("trial keep", "confirm", "keep the sheet that is on trial"),
         Command("trial end", "back", "go back to the sheet before"),
         Command("file sheet", "save", "have the sheet in force after a restart, too"),
-        Command("knock HOST HOST SERVICE", "come", "let a packet come from a host for a host, and say where it gets"),
+        Command("knock HOST HOST SERVICE", "come", "pretend that a packet comes, and say where it gets"),
         Command("read tally", "hits", "print how often each paragraph was used", "line {line}: used {count}"),
         Command(
             "read guests", "translations", "print who passes under another address",
@@ -84,7 +84,7 @@ VENDORS: dict[str, tuple[Command, ...]] = {
         Command("hold", "confirm", "hold on to the chart being tried"),
         Command("turn back", "back", "go back to the chart before"),
         Command("stow", "save", "use the chart at the next start, too"),
-        Command("drift HOST HOST SERVICE", "come", "let a packet come from a host for a host, and say where it ends"),
+        Command("drift HOST HOST SERVICE", "come", "pretend that a packet comes, and say where it ends"),
         Command("log counts", "hits", "print how often each rule was used", "(rule-at {line} used {count})"),
         Command(
             "log voyages", "translations", "print what sails under another address",
@@ -112,7 +112,7 @@ VENDORS: dict[str, tuple[Command, ...]] = {
         Command("stand", "confirm", "let the new tables stand"),
         Command("ebb", "back", "go back to the tables before"),
         Command("keep tables", "save", "have the tables at the next start, too"),
-        Command("cast HOST HOST SERVICE", "come", "let a packet come from a host for a host, and say if it strands"),
+        Command("cast HOST HOST SERVICE", "come", "pretend that a packet comes, and say if it strands"),
         Command("tables marks", "hits", "print how often each row was used", "{line} {count}"),
         Command(
             "tables crossings", "translations", "print what crosses under another address",
@@ -197,7 +197,7 @@ class Console:
                 device.begin(text, int(filled["seconds"]), filled["revision"])
                 return "on trial\n"
             case "come":
-                return f"{device.let_come((filled['source'], filled['destination'], filled['service']))}\n"
+                return f"{device.pretend((filled['source'], filled['destination'], filled['service']))}\n"
             case "hits" | "translations" | "neighbours" | "interfaces":
                 told = [{name: "-" if value is None else value for name, value in each.items()}
                         for each in device.doing(command.action)]  # fmt: skip

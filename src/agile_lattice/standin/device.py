@@ -89,8 +89,8 @@ class Standin:
         other = replace(device, interfaces=device.interfaces[::-1], routes=device.routes[::-1])
         return "".join(each.text for each in render_device(other))
 
-    def let_come(self, words: tuple[str, str, str]) -> str:
-        """Let a packet come (source, destination, service), and return what becomes of it.
+    def pretend(self, words: tuple[str, str, str]) -> str:
+        """Pretend that a packet comes (source, destination, service), and return what becomes of it.
 
         Raises:
             Refused: If it is no packet, or nothing says where it comes in.

@@ -1,6 +1,6 @@
-"""What passes through a stand-in: packets that somebody lets come, rules that they hit, and their translations.
+"""What passes through a stand-in: packets that somebody pretends to send, rules that they hit, and their translations.
 
-No packet is sent: the device does to the words of one what its configuration says, as the library knows it.
+No packet is sent: what becomes of one is worked out from the configuration, as the library does for any device.
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ class Traffic(msgspec.Struct):
     flows: dict[Header, Header] = msgspec.field(default_factory=dict)
 
     def send(self, device: Device, revision: str, words: tuple[str, str, str], unplugged: str) -> str:
-        """Let a packet come, and return what becomes of it.
+        """Pretend that a packet comes, and return what becomes of it.
 
         Args:
             device: The device, as its configuration says.
