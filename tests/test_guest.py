@@ -35,7 +35,7 @@ def guest() -> Iterator[Guest]:
         yield running
 
 
-@settings(SOME, max_examples=12)
+@settings(SOME, max_examples=8)
 @given(device=BUILT)
 def test_the_kernel_has_the_vlans_and_bridges_that_were_rendered(guest: Guest, device: Device) -> None:
     assert_the_machine_is_as_meant(device, guest.run)

@@ -43,8 +43,8 @@ SPOKEN = [
 ]
 # Where a strange line is a line by itself, and does not make another document of the whole.
 LINED = [("iproute2", "bridge", "nftables", "sysctl", "resolv"), *SPOKEN[1:3]]
-MANY = settings(max_examples=30, deadline=None, suppress_health_check=list(HealthCheck))
-SOME = settings(MANY, max_examples=25)
+MANY = settings(max_examples=24, deadline=None, suppress_health_check=list(HealthCheck))
+SOME = settings(MANY, max_examples=20)
 
 
 # Sections that a device may have and none of its dialects carries, by their keys.

@@ -143,7 +143,7 @@ def packets(chance: Random, count: int) -> list[Packet]:
     return found
 
 
-@settings(MANY, max_examples=250)
+@settings(MANY, max_examples=150)
 @given(made=programs(), chance=st.randoms(use_true_random=False))
 def test_lists_of_rules_do_what_chains_do(made: tuple[dict[str, list[StepFact]], str], chance: Random) -> None:
     program, policy = made

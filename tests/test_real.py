@@ -48,7 +48,7 @@ MODULE_NAMES = (
     "ietf-ipv4-unicast-routing", "ietf-ipv6-unicast-routing", "ietf-nat",
 )  # fmt: skip
 SOME = settings(
-    max_examples=24, deadline=None, suppress_health_check=list(HealthCheck), phases=[Phase.explicit, Phase.generate],
+    max_examples=16, deadline=None, suppress_health_check=list(HealthCheck), phases=[Phase.explicit, Phase.generate],
     derandomize=True,
 )  # fmt: skip
 

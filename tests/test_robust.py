@@ -78,9 +78,9 @@ def test_a_spoilt_intent_loads_or_is_refused(data: st.DataObject) -> None:
 
 @pytest.mark.parametrize("seed", range(4))
 def test_whatever_is_spoilt_is_answered_or_refused_in_words(seed: int) -> None:
-    counts, wrong = fuzz(5000, seed)
+    counts, wrong = fuzz(2500, seed)
     assert wrong == []
-    assert min(counts[f"configuration {end}"] for end in ("answered", "refused")) > 100
+    assert min(counts[f"configuration {end}"] for end in ("answered", "refused")) > 50
 
 
 def in_a_terminal(columns: int, *argv: str, **environment: str) -> str:
