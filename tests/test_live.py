@@ -580,6 +580,13 @@ def test_what_a_device_of_ones_own_is_doing_is_asked_and_read_as_its_dialect_say
         "neighbours (no-program-here is not there)",
         "translations (`echo it is late; false` failed)",
     ]
+    # What another dialect asks is asked, too: here of this system.
+    dialect.write_text(LAMPS.replace("[running.capture]", '[running]\nobserve_like = "iproute2"\n[running.capture]')
+                       .replace("[running.observe.interfaces]", "[[forms]]").partition("[[forms]]")[0]
+                       + "[types]" + LAMPS.partition("[types]")[2])  # fmt: skip
+    assert main(["observe", str(intent), "--device", "pier", "--format", "json"]) == 0
+    there = {each["name"]: each["carrier"] for each in json.loads(capsys.readouterr().out)["interfaces"]}
+    assert there["lo"] is True
     for old, new, said in (
         ("neighbours =", "doorbells =", "doorbells"),
         ("interface = '^(hall|quay)'", "lamp = '^(hall|quay)'", "`interfaces` does not tell 'lamp'"),
@@ -591,6 +598,11 @@ def test_what_a_device_of_ones_own_is_doing_is_asked_and_read_as_its_dialect_say
         assert main(["observe", str(intent), "--device", "pier"]) == 2
         told = " ".join(capsys.readouterr().err.split())
         assert "lamps.toml:" in told and said in told, told
+    dialect.write_text(LAMPS.replace("[running.capture]", '[running]\nobserve_like = "iproute"\n[running.capture]'))
+    assert main(["observe", str(intent), "--device", "pier"]) == 2
+    assert "did you mean 'iproute2'?" in capsys.readouterr().err
+    like = [BUILT_IN.dialect(each).running.observe_like for each in BUILT_IN.names()]
+    assert all(BUILT_IN.dialect(each).running.observe for each in like if each) and any(like)
 
 
 def test_states_of_many_devices_are_read_as_each_by_itself(tmp_path: Path) -> None:

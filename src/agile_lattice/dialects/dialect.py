@@ -268,6 +268,7 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         trial: How it puts a configuration on trial, if it does that by itself.
         hits: How a captured rule tells how often it was hit, as a regular expression with a group.
         observe: By what is asked (`translations` in use, `neighbours`, `interfaces`, `hits`), how that is done.
+        observe_like: Another dialect whose questions its system answers, too; empty for none.
     """
 
     capture: dict[str, str] = {}
@@ -282,6 +283,7 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     trial: Trial = Trial()
     hits: str = ""
     observe: dict[What, Asked] = {}
+    observe_like: str = ""
 
 
 class Dialect(msgspec.Struct, frozen=True):

@@ -157,17 +157,21 @@ def observe(
     dialects = [catalogue.dialect(each) for each in intent.speaks]
     texts = capture(session, dialects, seal)
     asked: dict[str, tuple[What, Asked]] = {}
-    for each in dialects:
+    others = [catalogue.dialect(each.running.observe_like) for each in dialects if each.running.observe_like]
+    for each in (*dialects, *others):
         for what, how in each.running.observe.items():
             # Hits are told of each text by itself; what else there is, by the first that knows how to ask.
-            asked.setdefault(f"hits-{each.name}" if what == "hits" else what, (what, how))
+            if what != "hits":
+                asked.setdefault(what, (what, how))
+            elif each in dialects:
+                asked[f"hits-{each.name}"] = what, how
     failed: dict[str, str] = {each: "no dialect says how" for each in QUESTIONS if each not in asked}
     answers = answered(session, dialects, [(name, how.ask) for name, (_, how) in asked.items()], failed)
     told = {name: tuple(how.read(what, answers.get(name, ""))) for name, (what, how) in asked.items()}
     read = read_device(intent.name, intent.speaks, texts, catalogue)
     there = replace(as_it_is(intent, read), name=intent.name)
-    others = [each for each in network.devices if each.name != intent.name]
-    topology = Topology(replace(network, devices=(there, *others)))
+    elsewhere = [each for each in network.devices if each.name != intent.name]
+    topology = Topology(replace(network, devices=(there, *elsewhere)))
     flows = tuple(translations_in_use(told.get("translations", ()), there, topology))
     return Observed(
         intent.name, tuple(_hits(read.device, dialects, texts, told)), flows,
