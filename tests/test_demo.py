@@ -151,7 +151,8 @@ def test_the_story_is_told_anywhere(tmp_path: Path) -> None:
     story = subprocess.run([lattice, "demo"], cwd=tmp_path, capture_output=True, text=True, check=True).stdout
     steps = ["1. The intent", "bay-terminal: 12 errors, 6 warnings", "ip route 10.40.0.0/16 10.40.20.1",
              "quay-edge: the same as the intent", "a-year-later/quay-edge/links.json:60",
-             "known to be good as captured", "slip-gate: the same for every packet", "Your turn"]  # fmt: skip
+             "known to be good as captured", "slip-gate: the same for every packet",
+             "slip-gate: 4 rules, 2 translations in use", "Your turn"]  # fmt: skip
     assert [step for step in steps if step not in story] == []
     assert sorted(map(story.index, steps)) == list(map(story.index, steps))
     help_text = subprocess.run([lattice, "--help"], capture_output=True, text=True, check=True).stdout

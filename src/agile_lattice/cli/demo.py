@@ -14,7 +14,7 @@ from rich.text import Text
 from agile_lattice import demo
 from agile_lattice.cli.main import main
 from agile_lattice.cli.output import write_files
-from agile_lattice.cli.practising import WITHOUT, can_practise, in_a_hurry, practice
+from agile_lattice.cli.practising import WITHOUT, can_practise, in_a_hurry, practice, pretended
 from agile_lattice.dialects import render_device
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
@@ -140,6 +140,11 @@ def show_practice(out: Console) -> None:
         say(out, "The push goes back by itself unless it is confirmed in time; then it is saved, and known to be good.")
         command(out, "push", "quay.yaml", "archive", "--device", "slip-gate", "--yes")
         command(out, "prove", "quay.yaml", "archive@good", "--device", "slip-gate")
+        say(out, "Pretend that a customer and the till send packets. Which rules and translations are in use then?")
+        for line in pretended("198.51.100.7 203.0.113.5 tcp/443", "10.70.1.20 198.51.100.7 udp/53"):
+            out.print(Text(line, style="calm" if line.startswith("$") else ""))
+        out.print()
+        command(out, "observe", "quay.yaml", "--device", "slip-gate")
 
 
 def write_data(folder: Path) -> int:

@@ -61,6 +61,11 @@ def in_a_hurry(old: str, new: str) -> list[str]:
             f"ssh {HOST} trial 60 after {number} < hurry", f"ssh {HOST} trial keep"]  # fmt: skip
 
 
+def pretended(*packets: str) -> list[str]:
+    """Pretend that packets come to the device; return what was typed, and what it printed."""
+    return [line for each in packets for line in (f"$ ssh {HOST} knock {each}", _typed(f"knock {each}").rstrip())]
+
+
 def _typed(words: str, text: str = "") -> str:
     """Type a command on the device; return what it prints."""
     port = next(line for line in Path(INTENT).read_text().splitlines() if HOST in line).split("port: ")[1].split(",")[0]
