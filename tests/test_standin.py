@@ -21,6 +21,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import agile_lattice as al
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.push.carrying import Load
 from agile_lattice.push.trials import put_on_trial
@@ -106,6 +107,18 @@ def test_a_configuration_that_the_device_cannot_read_is_refused_with_its_line() 
     with pytest.raises(Refused, match=r"line 3: Way: 10\.2\.0\.0"):
         device.begin(SHEETS[1].replace("Next: 10.70.1.9", "Nest: 10.70.1.9", 1), 9, device.revision)
     assert device.running == SHEETS[0] and not device.on_trial
+
+
+def test_a_device_tells_of_no_neighbour_that_it_does_not_miss_and_forgets_old_flows() -> None:
+    alone = Console(Standin("slip-7", "bollard", SHEETS[0]))
+    assert alone.run("read doorsteps") == "", "a next hop that nobody can reach is not one that is silent"
+    [sheet] = al.render(al.load(PRACTICE).device("slip-gate"))
+    device = Standin("slip-gate", "bollard", sheet.text)
+    console = Console(device)
+    for _ in range(1200):
+        console.run("knock 10.70.1.9 198.51.100.7 tcp/443")
+    flows = list(device.traffic.flows)
+    assert len(flows) == len({each.source_port for each in flows}) == 1000
 
 
 # The whole way.

@@ -30,9 +30,11 @@ class Traffic(msgspec.Struct):
         revision: The configuration that the counts are of: they begin anew with another one.
         hits: How often the rule was hit that begins at a line of it.
         flows: The packets that were sent, and the packet as the other end saw it.
+        sent: How many packets came: each has a source port of its own.
     """
 
     revision: str = ""
+    sent: int = 0
     hits: Counter[int] = msgspec.field(default_factory=Counter)
     flows: dict[Header, Header] = msgspec.field(default_factory=dict)
 
@@ -57,7 +59,7 @@ class Traffic(msgspec.Struct):
         sent = packet_of(network, words, f"{device.name}:{behind}" if device.interface(behind) else None)
         if unplugged and sent.arrives == unplugged:
             return f"lost: {unplugged} has no carrier"
-        # Each is a flow of its own.
+        self.sent += 1
         header = msgspec.structs.replace(sent.header, source_port=self._port(sent.header))
         found = walk(Topology(network), header, sent.device, sent.arrives)
         rules = [each for each in found.visits[0].stages if each.stage != "way" and each.decided]
@@ -79,7 +81,7 @@ class Traffic(msgspec.Struct):
     def _port(self, header: Header) -> int | None:
         if header.protocol not in PORT_PROTOCOLS or header.source_port is None:
             return header.source_port
-        return header.source_port + len(self.flows) % MOST
+        return header.source_port + (self.sent - 1) % MOST
 
 
 def first_way(device: Device) -> str:
@@ -120,7 +122,7 @@ def told(what: What, device: Device, traffic: Traffic, revision: str, unplugged:
             }  # fmt: skip
     elif what == "neighbours":
         for address in dict.fromkeys(each.via for each in device.routes if each.via is not None):
-            if _behind(device, address) == unplugged:
+            if unplugged and _behind(device, address) == unplugged:
                 yield {"address": address, "interface": unplugged, "failed": "silent"}
     else:
         for each in device.interfaces:
