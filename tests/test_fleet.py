@@ -237,6 +237,19 @@ def test_the_files_of_an_intent_are_read_by_several_and_kept_each_by_itself(
         changed.write_text(changed.read_text().replace("devices", "\n\ndevices"))
         [interface] = load_large(folder, store).device("edge2").interfaces
         assert interface.place.line == 4
+
+        # What somebody writes meanwhile is not kept as what was there before.
+        def written_meanwhile(file: Path) -> Source:
+            if file == changed:
+                file.write_text(file.read_text().replace("10.40.9.1", "10.40.8.1"))
+            return source_of(file)
+
+        changed.write_text(before := f"{changed.read_text()}# once more\n")
+        monkeypatch.setattr("agile_lattice.fleet.intents.source_of", written_meanwhile)
+        load_large(folder, store)
+        monkeypatch.setattr("agile_lattice.fleet.intents.source_of", source_of)
+        changed.write_text(before)
+        assert load_large(folder, store) == al.load(folder)
         # What is wrong is told of all files, in their order, and is not kept.
         for name in ("part3.yaml", "part1.yaml"):
             (folder / name).write_text("lattice: 1\ndevices: {a: {speks: frr}}\n")

@@ -52,7 +52,7 @@ def load_large(path: str | Path, store: Store | None, jobs: int = 1) -> Network:
         if not isinstance(network, Network):
             with _sources(texts, store, jobs) as source:
                 network = load_files(files, source)
-            if store is not None:
+            if store is not None and _unchanged(texts):
                 store.put(_key("intent", texts), network)
     return network
 
@@ -63,6 +63,7 @@ def _sources(texts: Texts, store: Store | None, jobs: int) -> Iterator[Callable[
     if len(texts) < 2:
         yield source_of  # the whole is kept, and there is nothing to share
         return
+    said = dict(texts)
     keys = {file: _key("file", [(file, text)]) for file, text in texts}
     kept = {file: store.get(key) if store is not None else None for file, key in keys.items()}
     missing = [file for file, source in kept.items() if not isinstance(source, bytes)]
@@ -73,7 +74,7 @@ def _sources(texts: Texts, store: Store | None, jobs: int) -> Iterator[Callable[
         packed = kept[file]
         if not isinstance(packed, bytes):
             packed = reading[file].result() if reading else _packed(file)
-            if store is not None:
+            if store is not None and _unchanged([(file, said[file])]):
                 store.put(keys[file], packed)
         found: Source = pickle.loads(packed)
         return found
@@ -89,6 +90,14 @@ def _packed(file: Path) -> bytes:
     """Read a file, for another process or the store."""
     with paused_collector():
         return pickle.dumps(source_of(file), pickle.HIGHEST_PROTOCOL)
+
+
+def _unchanged(texts: Texts) -> bool:
+    """Tell whether files still say what they said: what was understood of them is that, and not something newer."""
+    try:
+        return all(file.read_bytes() == text for file, text in texts)
+    except OSError:
+        return False
 
 
 def _key(what: str, texts: Texts) -> bytes:
