@@ -89,6 +89,13 @@ def test_of_a_unit_for_a_name_and_a_pattern_the_name_is_understood() -> None:
     assert [(one.name, *map(str, one.addresses)) for one in device.interfaces] == [("wan0", "203.0.113.2/28")]
     # Which interfaces the pattern takes in, the device knows.
     assert {"Match Name=en*", "Network Address=203.0.113.2/28"} <= {each.text for each in leftovers}
+    # A unit of which nothing is understood is named, and the others are read; a file that is none is refused.
+    texts = {"10-all.network": unit.replace("wan0 ", ""), "20-wan.network": unit.replace(" en*", "")}
+    device, leftovers = as_intent(al.read("quay", ["networkd"], texts))
+    assert [str(each) for one in device.interfaces for each in one.addresses] == ["203.0.113.2/28"]
+    assert leftovers[0].text == "10-all.network" and "it wants `Match Name=<interface>` inside" in leftovers[0].reason
+    with pytest.raises(CaptureError, match="nothing in it can be understood"):
+        al.read("quay", ["networkd"], {"all.conf": unit.replace("wan0 ", "")})
 
 
 @pytest.mark.parametrize(("speaks", "wanted"), TEXTS.items(), ids=TEXTS)

@@ -43,7 +43,10 @@ def stop_of(statement: Statement, block: Block) -> Stop | None:
     if statement.text == ENTRY:
         return None
     tried = Tried(statement.text)
-    whole = [each for each in block.candidates(statement.text)[:PHRASES] if tried.phrase(each.pattern)]
+    whole = [
+        each for each in block.candidates(statement.text)[:PHRASES]
+        if each.pattern.read(statement.text) is not None or tried.phrase(each.pattern)
+    ]  # fmt: skip
     if not whole:
         return tried.stop(block)
     # Its head is that of some phrases: what counts is what stands inside.

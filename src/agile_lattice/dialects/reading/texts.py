@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import PurePath
 from typing import Any, cast
 
@@ -296,7 +296,7 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
             nothing = nothing or msgspec.structs.replace(reading, sections=frozenset())
         if best is None or reading.told > best.told:
             best = reading
-    if best is not None and best.statements[1] > 0:
+    if best is not None and (best.statements[1] > 0 or _is_unit(best, forms)):
         return explained(best, unrecognised, text)
     if nothing is not None:
         return nothing
@@ -307,3 +307,12 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
         Place(file), f"nothing in it can be understood as {names}",
         "Check that it is the right file, and which dialects the device speaks.",
     )  # fmt: skip
+
+
+def _is_unit(reading: Reading, forms: Iterable[tuple[Dialect, Form]]) -> bool:
+    """Tell whether a text that is not understood has a name of a unit: others of the device say more."""
+    [form] = [form for dialect, form in forms if (dialect.name, form.name) == (reading.dialect, reading.form)]
+    if not getattr(form.surface, "files", False):
+        return False
+    named = [each.text for each in reading.leftovers if not each.block]
+    return any(each.pattern.read(name) is not None for each in form.block.phrases for name in named)
