@@ -373,6 +373,18 @@ def test_the_edits_between_two_configurations_make_one_of_the_other(one: Device,
     assert not [each for each in found for name in same if f"interface={name}/" in each["target"] + "/"]
 
 
+def test_what_a_device_has_besides_is_as_much_in_xml_as_in_json() -> None:
+    yang = yang_of([BUILT_IN.dialect("ietf-yang")])
+    assert yang is not None
+    near = "".join(f"<neighbor><ip>10.70.9.{n}</ip></neighbor>" for n in (7, 8, 9))
+    text = (
+        '<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>hall</name>'
+        f'<ipv4 xmlns="urn:ietf:params:xml:ns:yang:ietf-ip">{near}</ipv4></interface></interfaces>'
+    )
+    [hall] = entries(json.loads(yang.to_json(text)))
+    assert hall["ietf-ip:ipv4"]["neighbor"] == [{"ip": f"10.70.9.{n}"} for n in (7, 8, 9)]
+
+
 def entries(document: Any) -> list[Any]:
     return list(document.get("ietf-interfaces:interfaces", {}).get("interface", ()))
 

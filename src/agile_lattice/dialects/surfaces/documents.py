@@ -187,10 +187,14 @@ def plain(statements: Sequence[Statement], lists: frozenset[str], texts: frozens
             for each in statements
         ]
     data: dict[str, Any] = {}
+    repeated: set[str] = set()
     for each in statements:
         key, _, text = each.text.partition(" ")
         value = plain(each.children, lists, texts) if each.children is not None else _value(text, key in texts)
-        if key in lists:
+        if key in data and key not in lists and key not in repeated:
+            repeated.add(key)  # a list of which nobody said that it is one: no entry is lost
+            data[key] = [data[key]]
+        if key in lists or key in repeated:
             data.setdefault(key, []).append(value)
         else:
             data[key] = value
