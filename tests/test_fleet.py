@@ -17,11 +17,13 @@ from msgspec.structs import replace
 import agile_lattice as al
 from agile_lattice.cli.main import main
 from agile_lattice.cli.parallel import MANY
+from agile_lattice.demo.growing import write_grown
 from agile_lattice.fleet import cluster as cluster_of
 from agile_lattice.fleet.intents import load_large
 from agile_lattice.fleet.store import Store, usual_store
+from agile_lattice.intent.model import Network
 from agile_lattice.notation.errors import NotationError
-from agile_lattice.notation.loading import source_of
+from agile_lattice.notation.loading import shaped
 from agile_lattice.notation.resolving import Source
 from where import DEMO
 
@@ -214,49 +216,56 @@ def test_the_files_of_an_intent_are_read_by_several_and_kept_each_by_itself(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     folder, read = tmp_path / "intent", list[str]()
-    folder.mkdir()
-    for number in range(4):
-        device = f"devices: {{edge{number}: {{speaks: frr, interfaces: {{lan0: {{address: 10.40.{number}.1/24}}}}}}}}"
-        (folder / f"part{number}.yaml").write_text(f"lattice: 1\n{device}\n")
+    write_grown(folder, 45)
 
-    def counted(file: Path) -> Source:
-        read.append(file.name)
-        return source_of(file)
+    def counted(text: str, file: str) -> Source:
+        read.append(Path(file).name)
+        return shaped(text, file)
 
-    monkeypatch.setattr("agile_lattice.fleet.intents.source_of", counted)
-    plain = al.load(folder)
-    assert load_large(folder, None, jobs=3) == plain and read == []  # other processes did it
+    def what_is_read() -> list[str]:
+        found = sorted(read)
+        read.clear()
+        return found
+
+    def whole(store: Store | None, jobs: int = 1) -> Network:
+        return load_large(folder, store, jobs).network
+
+    monkeypatch.setattr("agile_lattice.fleet.intents.shaped", counted)
+    plain, files = al.load(folder), sorted(each.name for each in folder.iterdir())
+    assert whole(None, jobs=3) == plain and what_is_read() == ["common.yaml"]  # other processes read the others
     with Store(tmp_path / "kept") as store:
-        assert load_large(folder, store) == load_large(folder, store) == plain
-        assert read == [f"part{number}.yaml" for number in range(4)]
-        changed = folder / "part2.yaml"
-        changed.write_text(changed.read_text().replace("10.40.2.1", "10.40.9.1"))
-        assert load_large(folder, store) == al.load(folder) != plain
-        assert read[4:] == ["part2.yaml"]
+        assert whole(store) == plain and what_is_read() == files
+        assert whole(store) == plain and what_is_read() == []
+        changed = folder / "harbour-001.yaml"
+        changed.write_text(changed.read_text().replace("tcp/8001", "tcp/8999"))
+        assert whole(store) == al.load(folder) != plain and what_is_read() == ["harbour-001.yaml"]
         # Its places are those of the file as it is now.
         changed.write_text(changed.read_text().replace("devices", "\n\ndevices"))
-        [interface] = load_large(folder, store).device("edge2").interfaces
-        assert interface.place.line == 4
-
-        # What somebody writes meanwhile is not kept as what was there before.
-        def written_meanwhile(file: Path) -> Source:
-            if file == changed:
-                file.write_text(file.read_text().replace("10.40.9.1", "10.40.8.1"))
-            return source_of(file)
-
-        changed.write_text(before := f"{changed.read_text()}# once more\n")
-        monkeypatch.setattr("agile_lattice.fleet.intents.source_of", written_meanwhile)
-        load_large(folder, store)
-        monkeypatch.setattr("agile_lattice.fleet.intents.source_of", source_of)
-        changed.write_text(before)
-        assert load_large(folder, store) == al.load(folder)
+        again, now = whole(store), al.load(folder)
+        assert [repr(each.place) for each in again.devices] == [repr(each.place) for each in now.devices]
+        assert what_is_read() == ["harbour-001.yaml"]
+        # What is said for all devices is read first; of that no device is kept that refers to it.
+        common = folder / "common.yaml"
+        common.write_text(common.read_text().replace("tcp/8443]", "tcp/8444]").replace("public", "shared"))
+        assert whole(store) == al.load(folder) != now and what_is_read() == files
+        common.write_text(common.read_text() + "accepted: [{finding: clear-text, on: landing-00001, reason: none}]\n")
+        assert whole(store) == al.load(folder) and what_is_read() == ["common.yaml"]
+        # So it may be said anywhere, and in any layout.
+        other = folder / "other.yaml"
+        for said in ("{lattice: 1, zones: {cove: {}}, devices: {a: {speaks: frr}}}", " lattice: 1\n zones: {cove: {}}"):
+            other.write_text(f"{said}\n")
+            assert whole(store, jobs=2) == al.load(folder) and "cove" in [each.name for each in whole(store).zones]
         # What is wrong is told of all files, in their order, and is not kept.
-        for name in ("part3.yaml", "part1.yaml"):
-            (folder / name).write_text("lattice: 1\ndevices: {a: {speks: frr}}\n")
-        for jobs in (1, 2):
-            with pytest.raises(NotationError) as caught:
-                load_large(folder, store, jobs)
-            assert [Path(each.place.file).name for each in caught.value.faults] == ["part1.yaml", "part3.yaml"]
-            with pytest.raises(NotationError) as alone:
-                al.load(folder)
-            assert str(alone.value) == str(caught.value)
+        for name, speaks in (("other.yaml", "speks"), ("harbour-001.yaml", "speks"), ("harbour-002.yaml", "speaks")):
+            (folder / name).write_text(f"lattice: 1\ndevices:\n  head-office: {{{speaks}: frr}}\n")
+            for jobs in (1, 2):
+                with pytest.raises(NotationError) as caught:
+                    load_large(folder, store, jobs)
+                with pytest.raises(NotationError) as alone:
+                    al.load(folder)
+                assert str(alone.value) == str(caught.value)
+        assert [Path(each.place.file).name for each in caught.value.faults] == ["harbour-001.yaml", "other.yaml"]
+        for name in ("other.yaml", "harbour-001.yaml"):
+            (folder / name).unlink()
+        with pytest.raises(NotationError, match="'head-office' is defined twice"):
+            load_large(folder, store)

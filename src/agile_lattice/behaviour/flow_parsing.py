@@ -104,7 +104,7 @@ def _entrance(network: Network, source: Address, at: str | None, place: Place) -
     """Find out where the packet comes in: where that was said, or on the link that its source is on."""
     if at:
         name, colon, interface = at.partition(":")
-        device = device_named(network, name, place)
+        device = device_named(network.devices, name, place)
         known = [each.name for each in device.interfaces]
         if not colon or interface not in known:
             raise fail(

@@ -63,7 +63,7 @@ def run(arguments: Namespace) -> int:
     network = load(arguments.intent)
     path = Path(arguments.intent)
     folder = path if path.is_dir() else path.parent
-    chosen = [device_named(network, each) for each in arguments.device or ()]
+    chosen = [device_named(network.devices, each) for each in arguments.device or ()]
     devices = chosen or [each for each in network.devices if each.connection is not None]
     if not devices:
         raise fail(Place(arguments.intent), "no device says how it is reached", "Say `connection` of a device.")

@@ -9,17 +9,17 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from agile_lattice.archive.repository import Archive
-from agile_lattice.intent.model import Device, Network
+from agile_lattice.fleet.tasks import Texts
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.located import read_text
-from agile_lattice.notation.lookup import device_named
+from agile_lattice.notation.lookup import HasName, N, device_named
 
 GOOD = "good"
 
 
-def captured_texts(network: Network, arguments: Namespace) -> list[tuple[Device, list[tuple[str, str]]]]:
-    """Return the devices that were captured, each with the name and the text of its files.
+def captured_texts(devices: Sequence[N], arguments: Namespace) -> list[tuple[N, Texts]]:
+    """Return those of the devices that were captured, each with the name and the text of its files.
 
     Raises:
         NotationError: If it cannot be told which files are of which device, or one cannot be read.
@@ -29,11 +29,11 @@ def captured_texts(network: Network, arguments: Namespace) -> list[tuple[Device,
     if archived is not None:
         if more:
             raise fail(Place(first), "an archive is given alone", "Leave the other captures out.")
-        return _archived_texts(network, *archived, arguments.device)
+        return _archived_texts(devices, *archived, arguments.device)
     captures = [Path(each) for each in arguments.captures]
     return [
         (device, [(str(file), read_text(file)) for file in files])
-        for device, files in _captured_files(network, captures, arguments.device)
+        for device, files in _captured_files(devices, captures, arguments.device)
     ]
 
 
@@ -45,13 +45,11 @@ def archive_of(word: str) -> tuple[Archive, str] | None:
     return (Archive(Path(path)), of) if at and of and Archive.is_one(Path(path)) else None
 
 
-def _archived_texts(
-    network: Network, archive: Archive, at: str, name: str | None
-) -> list[tuple[Device, list[tuple[str, str]]]]:
+def _archived_texts(devices: Sequence[N], archive: Archive, at: str, name: str | None) -> list[tuple[N, Texts]]:
     """Return what an archive has of devices: of one, or of all that the intent has."""
     last = "" if at == GOOD else archive.revision(at)
     there = {*archive.devices(last)} if last else set()
-    devices = [device_named(network, name)] if name else network.devices
+    devices = [device_named(devices, name)] if name else devices
     good = {each: revision for revision, names in archive.all_good().items() for each in names} if at == GOOD else {}
     revisions = {each.name: good.get(each.name, last if each.name in there else "") for each in devices}
     states = archive.states({name: revision for name, revision in revisions.items() if revision})
@@ -68,14 +66,14 @@ def _archived_texts(
     return found
 
 
-def _shown(archive: Archive, at: str, device: Device, file: str, text: str) -> str:
+def _shown(archive: Archive, at: str, device: HasName, file: str, text: str) -> str:
     """Return the name of an archived text, by which its lines can be shown though they are in no file."""
     name = f"{archive.path}{f'@{at}' if at else ''}/{device.name}/{file}"
     linecache.cache[name] = (len(text), None, text.splitlines(keepends=True), name)
     return name
 
 
-def _captured_files(network: Network, captures: Sequence[Path], name: str | None) -> list[tuple[Device, list[Path]]]:
+def _captured_files(devices: Sequence[N], captures: Sequence[Path], name: str | None) -> list[tuple[N, list[Path]]]:
     """Find out which files are of which device.
 
     Raises:
@@ -86,8 +84,8 @@ def _captured_files(network: Network, captures: Sequence[Path], name: str | None
             raise fail(Place(str(path)), "there is no such file or folder")
     if name:
         files = [file for path in captures for file in (_files(path) if path.is_dir() else [path])]
-        return [(device_named(network, name), files)]
-    known = {device.name: number for number, device in enumerate(network.devices)}
+        return [(device_named(devices, name), files)]
+    known = {device.name: number for number, device in enumerate(devices)}
     folders = [folder for path in captures if path.is_dir() for folder in _folders(path)]
     folders.sort(key=lambda folder: known.get(folder.name, 0))
     if not folders:
@@ -95,8 +93,8 @@ def _captured_files(network: Network, captures: Sequence[Path], name: str | None
             Place(str(captures[0])), "the device that these files belong to is missing",
             "Give it with --device, or give a folder that has a folder for each device.",
         )  # fmt: skip
-    of = {device.name: device for device in network.devices}
-    return [(of.get(folder.name) or device_named(network, folder.name), _files(folder)) for folder in folders]
+    of = {device.name: device for device in devices}
+    return [(of.get(folder.name) or device_named(devices, folder.name), _files(folder)) for folder in folders]
 
 
 def _folders(path: Path) -> list[Path]:

@@ -163,7 +163,7 @@ def _new(arguments: Namespace) -> int:
 
 def _meant(intent: str, name: str | None) -> Device:
     """Return the device of an intent that a sample is of."""
-    devices = chosen_devices(load(intent), [name] if name else None)
+    devices = chosen_devices(load(intent).devices, [name] if name else None)
     if len(devices) > 1:
         names = ", ".join(each.name for each in devices)
         raise fail(Place(intent), f"the intent has several devices: {names}", "Say which one: --device NAME.")

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json, write_picture
-from agile_lattice.cli.parallel import add_jobs, for_each, loaded
+from agile_lattice.cli.parallel import add_jobs, for_each, loaded_fleet
 from agile_lattice.compare.differences import Comparison, Effect
 from agile_lattice.compare.fleets import Shared, by_difference
 from agile_lattice.fleet.work import compared
@@ -39,10 +39,10 @@ def add_arguments(command: ArgumentParser) -> None:
 
 def run(arguments: Namespace) -> int:
     """Compare; 1 if anything differs, was not understood or not compared, whether it is shown or not."""
-    network = loaded(arguments)
+    devices = loaded_fleet(arguments).devices
     at_once = arguments.format == "json-lines" and not arguments.by_difference
     tell = (lambda each: print_json([_only(each, arguments.only)], "json-lines")) if at_once else None
-    done = for_each(compared, captured_texts(network, arguments), arguments, "comparing", tell)
+    done = for_each(compared, captured_texts(devices, arguments), arguments, "comparing", tell)
     comparisons = [_only(each, arguments.only) for each in done.results]
     if arguments.picture:
         from agile_lattice.show.sections import sections_figure
@@ -55,7 +55,7 @@ def run(arguments: Namespace) -> int:
             show_comparisons(out, comparisons)
         else:
             show_by_difference(out, grouped, len(comparisons))
-        for device in network.devices:
+        for device in devices:
             known = {each.device for each in comparisons} | {each.device for each in done.failed}
             if not arguments.device and device.name not in known:
                 out.print(f"{device.name}: not captured, so not compared", style="strong")

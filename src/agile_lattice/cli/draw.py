@@ -35,7 +35,7 @@ def add_arguments(command: ArgumentParser) -> None:
 def run(arguments: Namespace) -> int:
     """Draw; 0 once the file is written."""
     network = load(arguments.intent)
-    chosen_devices(network, None)  # there are some
+    chosen_devices(network.devices, None)  # there are some
     figure = _rules(network, arguments.rules) if arguments.rules else _network(network)
     write_picture(figure, Path(arguments.into))
     return 0
@@ -50,7 +50,7 @@ def _network(network: Network) -> Figure:
 def _rules(network: Network, name: str) -> Figure:
     from agile_lattice.show.rule_map import rules_figure
 
-    device = device_named(network, name)
+    device = device_named(network.devices, name)
     lists = [each for each in ordered([device]) if len(each.members) > 1]
     if not lists:
         raise fail(device.place, f"{name} has no list of rules in which one could take packets from another")

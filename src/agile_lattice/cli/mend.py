@@ -11,7 +11,7 @@ from pathlib import Path
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json, write_files
-from agile_lattice.cli.parallel import add_jobs, for_each, loaded
+from agile_lattice.cli.parallel import add_jobs, for_each, loaded_fleet
 from agile_lattice.compare.mending import Mending
 from agile_lattice.fleet.work import mended
 from agile_lattice.intent.places import Place
@@ -38,12 +38,12 @@ def add_arguments(command: ArgumentParser) -> None:
 
 def run(arguments: Namespace) -> int:
     """Find the changes; 1 if there is any, or if one was withheld."""
-    network = loaded(arguments)
+    devices = loaded_fleet(arguments).devices
     work = partial(mended, cut=tuple(arguments.allow_lockout or ()))
     # A name that no difference has is refused before anything is printed: then all have to be known.
     at_once = arguments.format == "json-lines" and not arguments.allow_lockout and not arguments.into
     tell = (lambda each: print_json([each], "json-lines")) if at_once else None
-    done = for_each(work, captured_texts(network, arguments), arguments, "finding changes", tell)
+    done = for_each(work, captured_texts(devices, arguments), arguments, "finding changes", tell)
     mendings = done.results
     _refuse_unknown(arguments.allow_lockout or (), mendings)
     if arguments.into:

@@ -32,7 +32,7 @@ def run(arguments: Namespace) -> int:
     """Ask, and tell; 2 if a device could not be asked."""
     network = load(arguments.intent)
     path = Path(arguments.intent)
-    chosen = [device_named(network, arguments.device)] if arguments.device is not None else network.devices
+    chosen = [device_named(network.devices, arguments.device)] if arguments.device is not None else network.devices
     devices = [each for each in chosen if each.connection is not None]
     if not devices:
         place = chosen[0].place if arguments.device is not None else Place(arguments.intent)

@@ -14,7 +14,7 @@ import msgspec
 
 from agile_lattice.cli.options import count
 from agile_lattice.dialects.registry import Catalogue, catalogue_beside
-from agile_lattice.fleet.intents import is_large, load_large
+from agile_lattice.fleet.intents import Fleet, is_large, load_large
 from agile_lattice.fleet.sharing import for_each as shared
 from agile_lattice.fleet.store import usual_store
 from agile_lattice.fleet.tasks import Captured, Failed, Texts
@@ -71,10 +71,20 @@ def jobs_for(arguments: Namespace, devices: int) -> int:
 
 def loaded(arguments: Namespace) -> Network:
     """Load the intent of a command; one that is large on all cores, and it is kept as it was understood."""
+    return whole(loaded_fleet(arguments))
+
+
+def loaded_fleet(arguments: Namespace) -> Network | Fleet:
+    """Load the intent of a command that works device by device; those of one that is large stay packed until then."""
     if not is_large(arguments.intent):
         return load(arguments.intent)
     with (usual_store() if arguments.cache else None) or nullcontext() as store:
         return load_large(arguments.intent, store, arguments.jobs or os.cpu_count() or 1)
+
+
+def whole(fleet: Network | Fleet) -> Network:
+    """Return an intent with all of its devices unpacked."""
+    return fleet.network if isinstance(fleet, Fleet) else fleet
 
 
 def for_each(

@@ -11,7 +11,7 @@ from agile_lattice.behaviour.proving import Proof
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json
-from agile_lattice.cli.parallel import Done, add_jobs, for_each, loaded
+from agile_lattice.cli.parallel import Done, add_jobs, for_each, loaded_fleet, whole
 from agile_lattice.cli.revisions import intent_of_revision
 from agile_lattice.compare.equivalence import Verdict, between
 from agile_lattice.fleet.work import proven
@@ -39,21 +39,21 @@ def add_arguments(command: ArgumentParser) -> None:
 
 def run(arguments: Namespace) -> int:
     """Compare; 1 unless all is proven."""
-    network = loaded(arguments)
+    fleet = loaded_fleet(arguments)
     other = arguments.captures[0] if len(arguments.captures) == 1 else ""
     sides, verdicts = ("intent", "device"), list[Verdict]()
     done: Done[Verdict] = Done((), ())
     at_once = False
     if other.startswith("@") and not Path(other).exists():
         sides = other, "now"
-        verdicts += _between(intent_of_revision(Path(arguments.intent), other[1:] or "HEAD"), network, arguments)
+        verdicts += _between(intent_of_revision(Path(arguments.intent), other[1:] or "HEAD"), whole(fleet), arguments)
     elif other and _is_intent(Path(other)):
         sides = _told_apart(arguments.intent, other)
-        verdicts += _between(network, load(other), arguments)
+        verdicts += _between(whole(fleet), load(other), arguments)
     else:
         at_once = arguments.format == "json-lines"
         tell = (lambda each: print_json([each], "json-lines")) if at_once else None
-        done = for_each(proven, captured_texts(network, arguments), arguments, "proving", tell)
+        done = for_each(proven, captured_texts(fleet.devices, arguments), arguments, "proving", tell)
         verdicts += done.results
     if arguments.format == "text":
         for each in verdicts:
@@ -70,8 +70,8 @@ def _between(one: Network, other: Network, arguments: Namespace) -> Iterator[Ver
         NotationError: If they have none in common, or not the one that was asked for.
     """
     wanted = [arguments.device] if arguments.device else None
-    there = {each.name: each for each in chosen_devices(other, wanted)}
-    here = chosen_devices(one, wanted)
+    there = {each.name: each for each in chosen_devices(other.devices, wanted)}
+    here = chosen_devices(one.devices, wanted)
     if not any(each.name in there for each in here):
         raise fail(Place(), "the two intents have no device in common", "Devices are compared by their names.")
     for device in here:

@@ -79,7 +79,7 @@ def run(arguments: Namespace) -> int:
         raise fail(Place(), "--failures is 0 or more", "")
     if not arguments.device:
         return _many(network, arguments)
-    return _one(_pusher(device_named(network, arguments.device), arguments), arguments)
+    return _one(_pusher(device_named(network.devices, arguments.device), arguments), arguments)
 
 
 def _pusher(device: Device, arguments: Namespace) -> Pusher:

@@ -11,9 +11,10 @@ from typing import TypeVar
 
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import print_json, write_files
-from agile_lattice.cli.parallel import Done, add_jobs, for_each, loaded
+from agile_lattice.cli.parallel import Done, add_jobs, for_each, loaded_fleet
 from agile_lattice.dialects import Rendered
 from agile_lattice.dialects.errors import Refusals
+from agile_lattice.fleet.packed import Packed, unpacked
 from agile_lattice.fleet.tasks import Texts
 from agile_lattice.fleet.work import proven, rendered
 from agile_lattice.intent.model import Device
@@ -47,7 +48,8 @@ def add_arguments(command: ArgumentParser) -> None:
 
 def run(arguments: Namespace) -> int:
     """Render; nothing is printed or written unless everything can be."""
-    devices = chosen_devices(loaded(arguments), arguments.device)
+    listed: Sequence[Device | Packed] = loaded_fleet(arguments).devices
+    devices = chosen_devices(listed, arguments.device)
     texts = _rendered(devices, arguments)
     if arguments.prove:
         _prove(devices, texts, arguments)
@@ -83,7 +85,7 @@ def show_what_lasts(texts: Sequence[Rendered], units: bool) -> None:
         )
 
 
-def _rendered(devices: Sequence[Device], arguments: Namespace) -> list[Rendered]:
+def _rendered(devices: Sequence[Device | Packed], arguments: Namespace) -> list[Rendered]:
     """Render devices.
 
     Raises:
@@ -106,7 +108,7 @@ def _all_of(done: Done[R]) -> Done[R]:
     return done
 
 
-def _prove(devices: Sequence[Device], texts: Sequence[Rendered], arguments: Namespace) -> None:
+def _prove(devices: Sequence[Device | Packed], texts: Sequence[Rendered], arguments: Namespace) -> None:
     """Read what was rendered, and prove that it treats every packet as the intent says.
 
     Raises:
@@ -121,7 +123,7 @@ def _prove(devices: Sequence[Device], texts: Sequence[Rendered], arguments: Name
         if found.shown or found.hidden or found.proof.undecided:
             why = found.proof.undecided or [str(each.witness or each.unknown) for each in found.shown]
             raise fail(
-                device.place, f"{device.name}: the configuration would not do what the intent says: {why[0]}",
+                unpacked(device).place, f"{device.name}: the configuration would not do what the intent says: {why[0]}",
                 "Nothing was written.",
             )  # fmt: skip
 

@@ -111,7 +111,7 @@ def _whole(done: Done[R]) -> Sequence[R]:
 def _facts(network: Network, arguments: Namespace, catalogue: Catalogue) -> Facts:
     from agile_lattice.show.report import Facts
 
-    devices = chosen_devices(network, None)
+    devices = chosen_devices(network.devices, None)
     found = findings(network, jobs_for(arguments, len(devices)))
     configured = _rendered(devices, arguments)
     if not arguments.captures:
@@ -120,7 +120,7 @@ def _facts(network: Network, arguments: Namespace, catalogue: Catalogue) -> Fact
     if first.startswith("@") and not Path(first).exists():
         before = intent_of_revision(Path(arguments.intent), first[1:] or "HEAD")
         return Facts(network, found, configured, change=change(before, network, catalogue))
-    captured = captured_texts(network, arguments)
+    captured = captured_texts(network.devices, arguments)
     comparisons = for_each(compared, captured, arguments, "comparing")
     verdicts = for_each(proven, captured, arguments, "proving")
     if Path(arguments.into).suffix:

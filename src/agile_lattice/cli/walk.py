@@ -88,7 +88,7 @@ def _beside(network: Network, sent: Sent, arguments: Namespace) -> int:
     given = Namespace(captures=arguments.captured, device=(arguments.device or [None])[0])
     captures = {
         device.name: read_device(device.name, device.speaks, texts, catalogue)
-        for device, texts in captured_texts(network, given)
+        for device, texts in captured_texts(network.devices, given)
     }
     found = followed_beside(network, captures, sent)
     if arguments.format == "json":
@@ -99,7 +99,7 @@ def _beside(network: Network, sent: Sent, arguments: Namespace) -> int:
 
 
 def _plan(network: Network, arguments: Namespace) -> int:
-    plan = plan_probes(network, chosen_devices(network, arguments.device))
+    plan = plan_probes(network, chosen_devices(network.devices, arguments.device))
     if arguments.format == "json":
         print_json(plan)
     else:

@@ -11,6 +11,7 @@ from multiprocessing import get_context
 from typing import Any, TypeVar
 
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
+from agile_lattice.fleet.packed import unpacked
 from agile_lattice.fleet.store import Store, key_of
 from agile_lattice.fleet.tasks import Captured, Failed, Work, done
 
@@ -64,7 +65,7 @@ def _answers(
     else:
         for device, texts in captured:
             if alone:
-                yield work(device, texts, catalogue)
+                yield work(unpacked(device), texts, catalogue)
             else:
                 yield done(work, device, texts, catalogue)
 

@@ -22,6 +22,7 @@ from typing import Any
 import msgspec
 
 from agile_lattice.dialects.registry import Catalogue
+from agile_lattice.fleet.packed import Packed, packed
 from agile_lattice.intent.model import Device
 from agile_lattice.notation.collector import paused_collector
 
@@ -131,7 +132,7 @@ class Store:
 
 
 def key_of(
-    work: Callable[..., Any], device: Device, texts: list[tuple[str, str]], catalogue: Catalogue
+    work: Callable[..., Any], device: Device | Packed, texts: list[tuple[str, str]], catalogue: Catalogue
 ) -> bytes | None:
     """Return the key of a result; None if its captured texts hold a secret, so that it must not be kept."""
     for name in device.speaks:
@@ -141,8 +142,8 @@ def key_of(
     plain = work.func if isinstance(work, partial) else work
     said = (work.args, sorted(work.keywords.items())) if isinstance(work, partial) else ()
     what = f"{plain.__module__}.{plain.__qualname__}", repr(said)
-    whole = msgspec.json.encode([installed(), catalogue.digest, *what, device, sorted(texts)])  # of numbers of any size
-    return blake2b(whole, digest_size=32).digest()
+    whole = [installed(), catalogue.digest, *what, packed(device).digest, sorted(texts)]
+    return blake2b(msgspec.msgpack.encode(whole), digest_size=32).digest()
 
 
 @cache

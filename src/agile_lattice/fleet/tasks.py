@@ -9,10 +9,11 @@ import msgspec
 
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.errors import LatticeError
+from agile_lattice.fleet.packed import Packed, unpacked
 from agile_lattice.intent.model import Device
 
 Texts = list[tuple[str, str]]
-Captured = tuple[Device, Texts]
+Captured = tuple[Device | Packed, Texts]
 R = TypeVar("R")
 Work = Callable[[Device, Texts, Catalogue], R]
 
@@ -24,9 +25,9 @@ class Failed(msgspec.Struct, frozen=True):
     reason: str
 
 
-def done(work: Work[R], device: Device, texts: Texts, catalogue: Catalogue) -> R | Failed:
+def done(work: Work[R], device: Device | Packed, texts: Texts, catalogue: Catalogue) -> R | Failed:
     """Do the work for one device."""
     try:
-        return work(device, texts, catalogue)
+        return work(unpacked(device), texts, catalogue)
     except LatticeError as error:
         return Failed(device.name, str(error))

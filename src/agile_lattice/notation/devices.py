@@ -8,7 +8,7 @@ from typing import Any, Literal, TypeVar
 from agile_lattice.intent.addresses import Prefix
 from agile_lattice.intent.connections import PORTS, Connection
 from agile_lattice.intent.interfaces import Bridge, Dial, Extra, Interface
-from agile_lattice.intent.model import HELPED_OVER, Block, Device, Helped, Helper, HostEntry, Settings, Zone
+from agile_lattice.intent.model import HELPED_OVER, Block, Device, Helped, Helper, HostEntry, Named, Settings, Zone
 from agile_lattice.intent.permits import Listening
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
@@ -36,15 +36,17 @@ class DeviceMaker:
 
     Args:
         names: What names stand for.
+        named: Those of one set of addresses, or of one service, for dialects that can name them.
         zones, blocks: Those of the network, by name.
         faults: Gets every fault, so that one load reports them all.
     """
 
     def __init__(
-        self, names: Names, zones: Mapping[str, Zone], blocks: Mapping[str, Block], faults: list[Fault]
-    ) -> None:
+        self, names: Names, named: tuple[Named, ...], zones: Mapping[str, Zone], blocks: Mapping[str, Block],
+        faults: list[Fault],
+    ) -> None:  # fmt: skip
         self.names = names
-        self.named = names.named()
+        self.named = named
         self.zones = zones
         self.blocks = blocks
         self.faults = faults

@@ -7,7 +7,6 @@ faults of a step are reported together, and then the load ends.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from pydantic import ValidationError
@@ -36,17 +35,12 @@ def load(path: str | Path) -> Network:
     Raises:
         NotationError: With everything that is wrong, each with its place.
     """
-    return load_files(intent_files(Path(path)), source_of)
-
-
-def load_files(files: Iterable[Path], source: Callable[[Path], Source]) -> Network:
-    """Read the files that make up an intent, each as a function gives its source. Raises as `load` does."""
     sources = []
     faults: list[Fault] = []
     with paused_collector():
-        for file in files:
+        for file in intent_files(Path(path)):
             try:
-                sources.append(source(file))
+                sources.append(shaped(read_text(file), str(file)))
             except NotationError as error:
                 faults += error.faults
         if faults:
@@ -54,14 +48,9 @@ def load_files(files: Iterable[Path], source: Callable[[Path], Source]) -> Netwo
         return resolve(sources)
 
 
-def source_of(file: Path) -> Source:
-    """Read one of the files of an intent, held against its shape. Raises as `load` does."""
-    return _shaped(read_text(file), str(file))
-
-
 def loads(text: str, file: str = "intent.yaml") -> Network:
     """Read an intent from text; `file` is the name that places carry. Raises as `load` does."""
-    return resolve([_shaped(text, file)])
+    return resolve([shaped(text, file)])
 
 
 def intent_files(path: Path) -> list[Path]:
@@ -78,7 +67,8 @@ def intent_files(path: Path) -> list[Path]:
     return files
 
 
-def _shaped(text: str, file: str) -> Source:
+def shaped(text: str, file: str) -> Source:
+    """Read one of the texts of an intent, held against its shape; `file` is its name. Raises as `load` does."""
     data, place = parse(text, file)
     if not isinstance(data, dict):
         raise fail(place, "this is not an intent: expected keys such as `devices:`", VERSION_HINT)

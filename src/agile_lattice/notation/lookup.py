@@ -4,21 +4,32 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from difflib import get_close_matches
+from typing import Protocol, TypeVar
 
-from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.notation.errors import fail
 
 
-def device_named(network: Network, name: str, place: Place = NOWHERE) -> Device:
-    """Return a device of an intent.
+class HasName(Protocol):
+    """A device, or what stands for one."""
+
+    @property
+    def name(self) -> str:
+        """What it is called."""
+
+
+N = TypeVar("N", bound=HasName)
+
+
+def device_named(devices: Sequence[N], name: str, place: Place = NOWHERE) -> N:
+    """Return one of the devices of an intent.
 
     Raises:
         NotationError: If there is none of that name.
     """
-    device = network.find_device(name)
+    device = next((each for each in devices if each.name == name), None)
     if device is None:
-        known = [each.name for each in network.devices]
+        known = [each.name for each in devices]
         near = get_close_matches(name, known, 1)
         raise fail(
             place, f"the intent has no device {name!r}",
@@ -27,14 +38,14 @@ def device_named(network: Network, name: str, place: Place = NOWHERE) -> Device:
     return device
 
 
-def chosen_devices(network: Network, names: Sequence[str] | None) -> list[Device]:
+def chosen_devices(devices: Sequence[N], names: Sequence[str] | None) -> list[N]:
     """Return the devices of these names, or all if there are no names.
 
     Raises:
         NotationError: If a name is unknown, or there is no device at all.
     """
     if names:
-        return [device_named(network, name) for name in names]
-    if not network.devices:
+        return [device_named(devices, name) for name in names]
+    if not devices:
         raise fail(NOWHERE, "the intent has no devices", "Describe one under `devices`.")
-    return list(network.devices)
+    return list(devices)

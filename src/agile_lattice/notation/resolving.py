@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import TypeVar
 
 import msgspec
 
-from agile_lattice.intent.model import Accepted, Block, Holding, Host, Network, Reservation, Zone
+from agile_lattice.intent.model import Accepted, Block, Device, Holding, Host, Network, Reservation, Zone
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.device_shapes import DeviceShape
 from agile_lattice.notation.devices import DeviceMaker
@@ -26,41 +26,87 @@ class Source(msgspec.Struct, frozen=True):
     place: Place
 
 
-def resolve(sources: Iterable[Source]) -> Network:
+def resolve(sources: Sequence[Source]) -> Network:
     """Merge files into one network and settle every reference.
 
     Raises:
         NotationError: If something is said twice or refers to something that is not there.
     """
-    resolver = _Resolver()
+    common = Common(sources)
+    entries = device_entries(sources)
+    common.blocks_held_by(entries)
+    return common.network_of(common.devices_of(entries))
+
+
+def device_entries(sources: Iterable[Source]) -> dict[str, Entry[DeviceShape]]:
+    """Return the devices that files describe, as they are written.
+
+    Raises:
+        NotationError: If one is described twice.
+    """
+    found: dict[str, Entry[DeviceShape]] = {}
     for source in sources:
-        resolver.collect(source)
-    resolver.names.check()
-    blocks = {name: resolver.block(name, entry.value, entry.place) for name, entry in resolver.blocks.items()}
-    faults: list[Fault] = []
-    maker = DeviceMaker(resolver.names, resolver.zones, blocks, faults)
-    devices = []
-    for name, entry in resolver.devices.items():
-        devices += maker.trying(maker.device, name, entry.value, entry.place)
-    if faults:
-        raise NotationError(faults)
-    return Network(
-        resolver.network, tuple(devices), tuple(resolver.zones.values()), tuple(blocks.values()),
-        tuple(resolver.hosts.values()), tuple(resolver.accepted),
-    )  # fmt: skip
+        for name, device in source.shape.devices.items():
+            _once(found, name, Entry(device, source.place.at("devices", name)))
+    return found
 
 
-class _Resolver:
-    def __init__(self) -> None:
+class Common:
+    """What the files of an intent say for all devices: names, zones, blocks, and what is accepted.
+
+    Args:
+        sources: The files; what they say of single devices is not looked at.
+
+    Raises:
+        NotationError: If something of it is said twice or refers to something that is not there.
+    """
+
+    def __init__(self, sources: Iterable[Source]) -> None:
         self.network = ""
         self.names = Names()
         self.hosts: dict[str, Host] = {}
         self.zones: dict[str, Zone] = {}
-        self.blocks: dict[str, Entry[BlockShape]] = {}
-        self.devices: dict[str, Entry[DeviceShape]] = {}
         self.accepted: list[Accepted] = []
+        blocks: dict[str, Entry[BlockShape]] = {}
+        for source in sources:
+            self._collect(source, blocks)
+        self.names.check()
+        self.named = self.names.named()
+        self.blocks = {name: self._block(name, entry.value, entry.place) for name, entry in blocks.items()}
 
-    def collect(self, source: Source) -> None:
+    def blocks_held_by(self, devices: Collection[str]) -> None:
+        """Make sure that blocks are held by devices that there are.
+
+        Raises:
+            NotationError: If one is not.
+        """
+        for block in self.blocks.values():
+            for each in block.holdings:
+                if each.device not in devices:
+                    raise unknown(each.device, "not a device of this intent", devices, each.place)
+
+    def devices_of(self, entries: Mapping[str, Entry[DeviceShape]]) -> tuple[Device, ...]:
+        """Make devices.
+
+        Raises:
+            NotationError: With all that is wrong in any of them.
+        """
+        faults: list[Fault] = []
+        maker = DeviceMaker(self.names, self.named, self.zones, self.blocks, faults)
+        made = (maker.trying(maker.device, name, each.value, each.place) for name, each in entries.items())
+        devices = [device for some in made for device in some]
+        if faults:
+            raise NotationError(faults)
+        return tuple(devices)
+
+    def network_of(self, devices: tuple[Device, ...]) -> Network:
+        """Return the network that devices make up."""
+        return Network(
+            self.network, devices, tuple(self.zones.values()), tuple(self.blocks.values()),
+            tuple(self.hosts.values()), tuple(self.accepted),
+        )  # fmt: skip
+
+    def _collect(self, source: Source, blocks: dict[str, Entry[BlockShape]]) -> None:
         shape, place = source.shape, source.place
         if shape.network:
             if self.network not in ("", shape.network):
@@ -69,17 +115,15 @@ class _Resolver:
                     "Give one folder to each network.",
                 )  # fmt: skip
             self.network = shape.network
-        self.collect_names(shape.names, place.at("names"))
+        self._collect_names(shape.names, place.at("names"))
         for name, zone in shape.zones.items():
             _once(self.zones, name, Zone(name, zone.exposure, zone.description or "", place.at("zones", name)))
         for name, block in shape.blocks.items():
-            _once(self.blocks, name, Entry(block, place.at("blocks", name)))
-        for name, device in shape.devices.items():
-            _once(self.devices, name, Entry(device, place.at("devices", name)))
+            _once(blocks, name, Entry(block, place.at("blocks", name)))
         for index, one in enumerate(shape.accepted):
             self.accepted.append(Accepted(one.finding, one.on, one.reason, place.at("accepted", index)))
 
-    def collect_names(self, shape: NamesShape, place: Place) -> None:
+    def _collect_names(self, shape: NamesShape, place: Place) -> None:
         for name, written in shape.hosts.items():
             at = place.at("hosts", name)
             host = written if isinstance(written, HostShape) else HostShape(address=written)
@@ -90,12 +134,10 @@ class _Resolver:
         for name, group in shape.services.items():
             _once(self.names.services, name, _members(group, place.at("services", name)))
 
-    def block(self, name: str, shape: BlockShape, place: Place) -> Block:
+    def _block(self, name: str, shape: BlockShape, place: Place) -> Block:
         holdings = []
         for device, words in shape.held.items():
             at = place.at("held", device)
-            if device not in self.devices:
-                raise unknown(device, "not a device of this intent", self.devices, at)
             holdings.append(Holding(device, self.names.addresses(words, at), at))
         reservations = []
         for words_, what in shape.reserved.items():

@@ -1,0 +1,57 @@
+"""Devices as they are kept, or sent to somebody: packed, until somebody looks at them."""
+
+from __future__ import annotations
+
+import pickle
+from hashlib import blake2b
+
+import msgspec
+from msgspec.structs import replace
+
+from agile_lattice.intent.model import Device, Named
+
+
+class Packed(msgspec.Struct, frozen=True, gc=False):
+    """A device, packed.
+
+    Attributes:
+        name, speaks: As those of the device.
+        digest: What tells it, with all that it refers to, from any other.
+        data: The rest of it.
+        named: What has a name in its intent: the same for all of its devices, so that it is not packed with each.
+    """
+
+    name: str
+    speaks: tuple[str, ...]
+    digest: bytes
+    data: bytes
+    named: tuple[Named, ...] = ()
+
+    @property
+    def device(self) -> Device:
+        """The device."""
+        device: Device = pickle.loads(self.data)
+        return replace(device, named=self.named) if self.named else device
+
+
+def packed(device: Device | Packed) -> Packed:
+    """Pack a device by itself."""
+    if isinstance(device, Packed):
+        return device
+    data = pickle.dumps(device, pickle.HIGHEST_PROTOCOL)
+    return Packed(device.name, device.speaks, _digest(data, b""), data)
+
+
+def packed_without_names(device: Device, common: bytes) -> Packed:
+    """Pack a device without what has a name in its intent; `common` tells that from any other."""
+    data = pickle.dumps(replace(device, named=()), pickle.HIGHEST_PROTOCOL)
+    return Packed(device.name, device.speaks, _digest(data, common), data)
+
+
+def unpacked(device: Device | Packed) -> Device:
+    """Return a device, whether it is packed or not."""
+    return device.device if isinstance(device, Packed) else device
+
+
+def _digest(data: bytes, common: bytes) -> bytes:
+    return blake2b(data, key=common, digest_size=32).digest()
