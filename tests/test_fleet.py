@@ -15,10 +15,12 @@ from distributed import LocalCluster
 from msgspec.structs import replace
 
 import agile_lattice as al
+from agile_lattice.checks.registry import CHECKS, example_intent, findings
 from agile_lattice.cli.main import main
 from agile_lattice.cli.parallel import MANY
 from agile_lattice.demo.growing import write_grown
 from agile_lattice.fleet import cluster as cluster_of
+from agile_lattice.fleet.checking import checked
 from agile_lattice.fleet.intents import load_large
 from agile_lattice.fleet.store import Store, usual_store
 from agile_lattice.intent.model import Network
@@ -219,7 +221,7 @@ def test_the_files_of_an_intent_are_read_by_several_and_kept_each_by_itself(
     write_grown(folder, 45)
 
     def counted(text: str, file: str) -> Source:
-        read.append(Path(file).name)
+        read.extend([Path(file).name] if "devices:" in text else [])
         return shaped(text, file)
 
     def what_is_read() -> list[str]:
@@ -232,7 +234,7 @@ def test_the_files_of_an_intent_are_read_by_several_and_kept_each_by_itself(
 
     monkeypatch.setattr("agile_lattice.fleet.intents.shaped", counted)
     plain, files = al.load(folder), sorted(each.name for each in folder.iterdir())
-    assert whole(None, jobs=3) == plain and what_is_read() == ["common.yaml"]  # other processes read the others
+    assert whole(None, jobs=3) == plain and what_is_read() == []  # other processes did it
     with Store(tmp_path / "kept") as store:
         assert whole(store) == plain and what_is_read() == files
         assert whole(store) == plain and what_is_read() == []
@@ -249,11 +251,19 @@ def test_the_files_of_an_intent_are_read_by_several_and_kept_each_by_itself(
         common.write_text(common.read_text().replace("tcp/8443]", "tcp/8444]").replace("public", "shared"))
         assert whole(store) == al.load(folder) != now and what_is_read() == files
         common.write_text(common.read_text() + "accepted: [{finding: clear-text, on: landing-00001, reason: none}]\n")
-        assert whole(store) == al.load(folder) and what_is_read() == ["common.yaml"]
+        assert whole(store) == al.load(folder) and what_is_read() == []
         # So it may be said anywhere, and in any layout.
         other = folder / "other.yaml"
-        for said in ("{lattice: 1, zones: {cove: {}}, devices: {a: {speaks: frr}}}", " lattice: 1\n zones: {cove: {}}"):
+        for said in (
+            "{lattice: 1, zones: {cove: {}}, devices: {a: {speaks: frr}}}", " lattice: 1\n zones: {cove: {}}",
+            "lattice: 1\ndevices: {a: {speaks: frr}}\n'zones': {cove: {}}",
+            "lattice: 1\rzones: {cove: {}}\rdevices: {}", "lattice: 1\nzones: {cove: {}}",
+            "lattice: 1\nzones: {cove: &x {}}\ndevices:\n  a: {speaks: frr, settings: *x}",
+            "lattice: 1\nzones: {cove: {description: \"\ndevices:\n\"}}\ndevices: {a: {speaks: frr}}",
+            "---\nzones:\n\n  cove: {}\ndevices:\n  a:\n    speaks: frr\n# or\nlattice: 1\n...",
+        ):  # fmt: skip
             other.write_text(f"{said}\n")
+            assert repr(whole(store).zones) == repr(al.load(folder).zones)
             assert whole(store, jobs=2) == al.load(folder) and "cove" in [each.name for each in whole(store).zones]
         # What is wrong is told of all files, in their order, and is not kept.
         for name, speaks in (("other.yaml", "speks"), ("harbour-001.yaml", "speks"), ("harbour-002.yaml", "speaks")):
@@ -269,3 +279,42 @@ def test_the_files_of_an_intent_are_read_by_several_and_kept_each_by_itself(
             (folder / name).unlink()
         with pytest.raises(NotationError, match="'head-office' is defined twice"):
             load_large(folder, store)
+
+
+def test_what_is_found_of_a_device_alone_follows_from_it_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    checks = [each for each in CHECKS.values() if each.find is not None]
+    examples = [al.loads(example_intent(text)) for each in checks for text in (each.wrong, each.right)]
+    examples.append(al.load(DEMO / "draft.yaml"))
+    # Somebody has every address that is used anywhere.
+    everything = ", ".join(f"{net}.{at}/32" for net in ("203.0.113", "198.51.100", "10.40.10") for at in range(1, 30))
+    examples.append(
+        al.loads(f"lattice: 1\ndevices: {{all: {{speaks: frr, interfaces: {{lo: {{loopback: [{everything}]}}}}}}}}")
+    )
+    # In one network there are all of their zones, blocks, hosts and devices, by names of their own.
+    apart = [
+        replace(
+            one,
+            devices=tuple(replace(each, name=f"{each.name}-{at}") for each in one.devices),
+            blocks=tuple(replace(each, name=f"{each.name}-{at}", holdings=()) for each in one.blocks),
+        )
+        for at, one in enumerate(examples)
+    ]
+    whole = replace(
+        examples[0],
+        devices=tuple(each for one in apart for each in one.devices),
+        blocks=tuple(each for one in apart for each in one.blocks),
+        hosts=tuple(each for one in apart for each in one.hosts),
+        zones=tuple({each.name: each for one in apart for each in one.zones}.values()),
+    )
+    monkeypatch.setattr("agile_lattice.fleet.checking.BATCH", 1)
+    with Store(tmp_path / "kept") as store:
+        for network in (*examples, whole):
+            plain = findings(network)
+            assert checked(network, 1, store, lambda parts, what, count: parts) == plain
+            # Nothing of a device alone is looked for a second time.
+            monkeypatch.setattr("agile_lattice.fleet.checking._Checking.alone", None)
+            assert checked(network, 1, store, lambda parts, what, count: parts) == plain
+            monkeypatch.undo()
+            monkeypatch.setattr("agile_lattice.fleet.checking.BATCH", 1)
+    assert len({each.slug for each in plain}) > 40
+    assert checked(whole, 3, None, lambda parts, what, count: parts) == plain

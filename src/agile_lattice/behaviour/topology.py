@@ -213,7 +213,7 @@ class Topology:
             The first address, as an integer, and the devices in order; each circle once.
         """
         changes: dict[int, list[tuple[str, str | None]]] = defaultdict(list)
-        for name in self.devices:
+        for name in self.devices if any(each.family == family for each in self.holders) else ():
             for start, hop in self.table(name, family).intervals():
                 changes[start].append((name, self.neighbour(name, hop) if hop is not None else None))
         following: dict[str, str | None] = {}

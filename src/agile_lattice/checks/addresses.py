@@ -40,6 +40,7 @@ def edge_address(design: Design) -> Iterator[Found]:
     "Two holders of one address take each other's packets, each some of the time.",
     wrong="interfaces: {lan0: {address: 10.40.10.1/24}, lan1: {address: 10.40.10.1/32}}",
     right="interfaces: {lan0: {address: 10.40.10.1/24}, lan1: {address: 10.40.11.1/24}}",
+    across=True,
 )
 def same_address(design: Design) -> Iterator[Found]:
     """Find an address given twice anywhere in the network, to interfaces or as external ones; link-local may repeat."""
@@ -125,6 +126,7 @@ devices:
 devices:
   quay: {speaks: frr, interfaces: {pier0: {address: 10.40.20.1/24, link: causeway}}}
   gate: {speaks: frr, interfaces: {sea0: {address: 10.40.20.130/24, link: causeway}}}""",
+    across=True,
 )
 def link_ends_disagree(design: Design) -> Iterator[Found]:
     """Find devices whose subnets overlap and are not the same, and ends of a named link in different subnets."""

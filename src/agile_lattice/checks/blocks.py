@@ -11,7 +11,7 @@ from agile_lattice.intent.answering import external_addresses
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place
-from agile_lattice.packets.spans import meet, merged, minus
+from agile_lattice.packets.spans import Marked, meet, merged, minus
 
 _BLOCK = """\
 blocks: {isp: {prefix: 203.0.113.0/28, gateway: 203.0.113.1}}
@@ -61,22 +61,25 @@ devices:
   quay: {speaks: frr, interfaces: {wan0: {address: 203.0.113.2/28}},
          translations: [{to: wan0, source-becomes: {pool: 203.0.113.6-203.0.113.7}}]}
   gate: {speaks: frr}""",
+    across=True,
 )
 def held_elsewhere(design: Design) -> Iterator[Found]:
     """Find addresses of a block that a device uses, and that another device holds."""
-    for block in design.network.blocks:
-        for holding in block.holdings:
-            for device in design.devices:
-                if device.name == holding.device:
-                    continue
-                for place, subject, spans in _used(device):
-                    both = meet(spans, holding.addresses.spans)
-                    if both and block.prefix.family == 4:
-                        yield Found(
-                            place, subject,
-                            f"{AddressSet(4, both)} of {block.name} is held by {holding.device} ({holding.place})",
-                            "Use what this device holds, or change who holds what.",
-                        )  # fmt: skip
+    held = Marked(
+        (span, (at, block, holding))
+        for block in design.network.blocks if block.prefix.family == 4
+        for at, holding in enumerate(block.holdings) for span in holding.addresses.spans
+    )  # fmt: skip
+    for device in design.devices:
+        for place, subject, spans in _used(device):
+            by = {(block.name, at): (block, holding) for span in spans for at, block, holding in held.meeting(span)}
+            for block, holding in by.values():
+                if holding.device != device.name:
+                    both = AddressSet(4, meet(spans, holding.addresses.spans))
+                    yield Found(
+                        place, subject, f"{both} of {block.name} is held by {holding.device} ({holding.place})",
+                        "Use what this device holds, or change who holds what.",
+                    )  # fmt: skip
 
 
 def _used(device: Device) -> Iterator[tuple[Place, str, tuple[tuple[int, int], ...]]]:
@@ -105,6 +108,7 @@ devices:
   quay: {speaks: frr, interfaces: {wan0: {address: 198.51.100.2/30}},
          routes: [{to: default, via: 198.51.100.1}],
          translations: [{to: wan0, source-becomes: {pool: 203.0.113.8/30}}]}""",
+    across=True,
 )
 def upstream_does_not_know(design: Design) -> Iterator[Found]:
     """Find external addresses on no link of the device which nobody upstream sends to it."""

@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from agile_lattice.behaviour.matching import Space
 from agile_lattice.behaviour.shadowing import Ordered, ordered
 from agile_lattice.behaviour.topology import Port, Topology
-from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.addresses import BITS, Address, Prefix
 from agile_lattice.intent.answering import answers_for
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.learned import with_learned
@@ -22,6 +22,7 @@ from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import Rule, split
 from agile_lattice.intent.translations import Translation
 from agile_lattice.packets.boxes import Box, overlap, remainder
+from agile_lattice.packets.spans import Marked
 
 Part = Literal["permits", "access"]
 
@@ -162,7 +163,21 @@ class Design:
 
     def block_of(self, address: Address) -> Block | None:
         """Return the provider's block that an address is of."""
-        return next((each for each in self.network.blocks if each.prefix.contains(address)), None)
+        return next(iter(self._blocks[address.family].meeting((address.value, address.value))), None)
+
+    @cached_property
+    def _blocks(self) -> dict[int, Marked[Block]]:
+        marks = [((each.prefix.first, each.prefix.last), each) for each in self.network.blocks]
+        return {family: Marked(each for each in marks if each[1].prefix.family == family) for family in BITS}
+
+    def hosts_in(self, subnet: Prefix) -> list[Host]:
+        """Return the hosts of a subnet that the intent names."""
+        return self._hosts[subnet.family].meeting((subnet.first, subnet.last))
+
+    @cached_property
+    def _hosts(self) -> dict[int, Marked[Host]]:
+        marks = [((each.address.value, each.address.value), each) for each in self.network.hosts]
+        return {family: Marked(each for each in marks if each[1].address.family == family) for family in BITS}
 
 
 def own_addresses(device: Device) -> Iterator[tuple[Interface, Prefix, Place]]:

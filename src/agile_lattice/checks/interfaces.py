@@ -19,6 +19,7 @@ from agile_lattice.intent.translations import Dynamic, Publish, Static, Translat
     "Who is in a zone decides what may be shown there; its name must not.",
     wrong="zones: {sea: {}}\ndevices: {quay: {speaks: frr}}",
     right="zones: {sea: {exposure: public}}\ndevices: {quay: {speaks: frr}}",
+    across=True,
 )
 def exposure_unsaid(design: Design) -> Iterator[Found]:
     """Find zones of which nobody says who is there."""
@@ -111,6 +112,7 @@ def bridge_not_in_vlan(design: Design) -> Iterator[Found]:
     "A host reaches its gateway on its own link or not at all; without one it talks to its own subnet only.",
     wrong="interfaces: {mgmt0: {management: true, address: 10.40.99.2/24, gateway: 10.40.98.1}}",
     right="interfaces: {mgmt0: {management: true, address: 10.40.99.2/24, gateway: 10.40.99.1}}",
+    across=True,
 )
 def gateway_not_there(design: Design) -> Iterator[Found]:
     """Find hosts and management interfaces whose gateway is missing, off their subnet, or no router's address."""

@@ -34,11 +34,13 @@ T = TypeVar("T")
     right=_SIDES
     + "- {to: wan0, source: 10.40.10.9, source-becomes: {pool: 203.0.113.8/30}}\n"
     + "- {to: wan0, source-becomes: {pool: 203.0.113.2}}",
+    across=True,
 )
 def external_address_taken(design: Design) -> Iterator[Found]:
     """Find translations that use an external address which is taken."""
+    kept = kept_by_providers(design)
     for device in design.devices:
-        taken = Taken(design, device)
+        taken = Taken(design, device, kept)
         own = {prefix.address: f"the device's own address on {one.name}" for one, prefix, _ in own_addresses(device)}
         for one in device.translations:
             if isinstance(one, Dynamic | Twice) and one.pool is not None:
@@ -65,9 +67,10 @@ class Taken:
     Args:
         design: The network.
         device: The device.
+        kept: What the blocks of providers keep from everybody.
     """
 
-    def __init__(self, design: Design, device: Device) -> None:
+    def __init__(self, design: Design, device: Device, kept: Mapping[Address, str]) -> None:
         self.design, self.device = design, device
         self.edges: dict[Address, str] = {}
         for _, prefix, _ in own_addresses(device):
@@ -77,8 +80,7 @@ class Taken:
         for route in device.routes:
             if route.via is not None:
                 self.beyond.setdefault(route.via, f"the next hop of the route to {route.to}")
-        for address, what in _in_blocks(design).items():
-            self.beyond.setdefault(address, what)
+        self.kept = kept
 
     def within(self, shown: AddressSet) -> dict[Address, str]:
         """Return those in a set, each with what it is."""
@@ -89,10 +91,10 @@ class Taken:
             for port in ports
             if port.device.name != self.device.name
         }
-        return {**_within(self.beyond, shown), **_within(self.edges, shown), **others}
+        return {**_within(self.kept, shown), **_within(self.beyond, shown), **_within(self.edges, shown), **others}
 
 
-def _in_blocks(design: Design) -> dict[Address, str]:
+def kept_by_providers(design: Design) -> dict[Address, str]:
     """Return what the blocks of providers keep from everybody."""
     taken: dict[Address, str] = {}
     for block in design.network.blocks:
@@ -120,8 +122,8 @@ def _hosts(design: Design, device: Device) -> dict[Address, str]:
     subnets = [prefix for _, prefix, _ in own_addresses(device) if not prefix.is_host]
     return {
         host.address.address: f"the address of the host {host.name}"
-        for host in design.network.hosts
-        if any(each.contains(host.address.address) for each in subnets)
+        for subnet in subnets
+        for host in design.hosts_in(subnet)
     }
 
 

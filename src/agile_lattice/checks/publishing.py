@@ -6,11 +6,11 @@ from collections.abc import Iterable, Iterator
 
 from agile_lattice.checks.design import Design, own_addresses, translation_subject
 from agile_lattice.checks.registry import Found, check
-from agile_lattice.intent.addresses import Address, AddressSet, Prefix
+from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.services import Service, Services
 from agile_lattice.intent.translations import Publish, Static, Translation, Twice
-from agile_lattice.packets.spans import meet
+from agile_lattice.packets.spans import Marked, meet
 
 SIDES = """\
 interfaces: {wan0: {address: 203.0.113.2/28}, lan0: {address: 10.40.10.1/24}}
@@ -193,17 +193,21 @@ def _leads_into(device: Device, prefix: Prefix) -> bool:
     "Rules speak of zones; a host that is not where it is said to be is treated by the rules of another side.",
     wrong="names: {hosts: {web: {address: 10.40.10.11, zone: pier}}}\n" + ZONED,
     right="names: {hosts: {web: {address: 10.40.20.11, zone: pier}}}\n" + ZONED,
+    across=True,
 )
 def host_in_other_zone(design: Design) -> Iterator[Found]:
     """Find hosts that lie on a subnet which faces another zone than the one they are said to be in."""
-    segments = [
-        (network, ports) for (_, network), ports in design.topology.segments.items()
-        if any(port.interface.zone for port in ports)
-    ]  # fmt: skip
+    segments = {
+        family: Marked(
+            ((network.first, network.last), ports) for (_, network), ports in design.topology.segments.items()
+            if network.family == family and any(port.interface.zone for port in ports)
+        )
+        for family in BITS
+    }  # fmt: skip
     for host in design.network.hosts:
         if not host.zone:
             continue
-        around = [ports for network, ports in segments if network.contains(host.address.address)]
+        around = segments[host.address.family].meeting((host.address.value, host.address.value))
         zones = {port.interface.zone: port for ports in around for port in ports if port.interface.zone}
         if zones and host.zone not in zones:
             port = next(iter(zones.values()))

@@ -50,6 +50,7 @@ devices:
     "Packets that arrive and cannot be answered look like a dead host: a connection needs a way in both directions.",
     wrong=_TWO + "[]",
     right=_TWO + "[{to: 10.40.10.0/24, via: 10.40.20.1}]",
+    across=True,
 )
 def no_way_back(design: Design) -> Iterator[Found]:
     """Find subnets that a device sends from to another, however far, which has no way back to them."""
@@ -81,6 +82,7 @@ def no_way_back(design: Design) -> Iterator[Found]:
     + "[{to: 10.40.10.0/24, via: 10.40.20.1}]",
     right=_TWO.replace("[{to: 10.41", "[{to: 10.47.10.0/24, via: 10.40.20.2}, {to: 10.41")
     + "[{to: 10.40.10.0/24, via: 10.40.20.1}, {to: 10.47.10.0/24, via: 10.41.10.2}]",
+    across=True,
 )
 def no_way_on(design: Design) -> Iterator[Found]:
     """Find routes to a device of the intent that has no route to any of their destinations, nor anybody behind it."""
@@ -109,10 +111,13 @@ def _course(design: Design, device: Device, route: Route) -> Course | None:
     neighbour = next((name for name in owners if name != device.name), None)
     if neighbour is None:
         return None
-    table = design.topology.table(neighbour, route.to.family)
-    known = [(low, hop) for low, _, hop in table.within(route.to.first, route.to.last) if hop is not None]
-    leading = next((low for low, hop in known if hop.means != "discard"), None)
-    if leading is None and known:
+    table, discarded, leading = design.topology.table(neighbour, route.to.family), False, None
+    for low, _, hop in table.within(route.to.first, route.to.last):
+        if hop is not None and hop.means != "discard":
+            leading = low
+            break
+        discarded |= hop is not None
+    if leading is None and discarded:
         return None  # it is discarded there, and somebody said so
     target = _host(route.to) if leading is None else Address(route.to.family, leading)
     onward = design.topology.way(neighbour, target)
@@ -191,6 +196,7 @@ def _comes_back(
     "An interface that is down answers nobody, so what is sent to its address is lost.",
     wrong=_TWO.replace("sea0: {address", "sea0: {enabled: false, address") + "[{to: 10.40.10.0/24, via: 10.40.20.1}]",
     right=_TWO + "[{to: 10.40.10.0/24, via: 10.40.20.1}]",
+    across=True,
 )
 def next_hop_shut(design: Design) -> Iterator[Found]:
     """Find routes whose next hop is on an interface that is shut, there or here."""
@@ -221,6 +227,7 @@ def next_hop_shut(design: Design) -> Iterator[Found]:
     interfaces: {x: {address: 10.40.20.4/24}}
     routes: [{to: 10.50.0.0/16, via: 10.40.20.3}]""",
     right=_TWO + "[{to: default, via: 10.40.20.1}]",
+    across=True,
 )
 def forwarding_loop(design: Design) -> Iterator[Found]:
     """Find destinations that devices give to one another in a circle."""
@@ -245,6 +252,7 @@ def forwarding_loop(design: Design) -> Iterator[Found]:
     " nobody knows it.",
     wrong=_PUBLISHED + "[{to: default, via: 198.51.100.1}, {to: 10.40.0.0/16, via: 10.40.20.1}]",
     right=_PUBLISHED + "[{to: default, via: 10.40.20.1}]",
+    across=True,
 )
 def answer_goes_elsewhere(design: Design) -> Iterator[Found]:
     """Find published services whose host is behind another device that sends the answers another way."""

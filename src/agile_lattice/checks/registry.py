@@ -15,7 +15,6 @@ from typing import Literal
 import msgspec
 
 from agile_lattice.checks.design import Design
-from agile_lattice.checks.sharing import found_by
 from agile_lattice.intent.model import Accepted, Network
 from agile_lattice.intent.places import Place
 
@@ -54,6 +53,8 @@ class Check(msgspec.Struct, frozen=True):
         wrong, right: Examples: the body of a device, or a whole intent without its first line.
         find: The check itself; `None` if it is made while an intent is loaded.
         theme: What it is about.
+        across: Whether it looks across devices: what any other one finds follows from a device alone, and from what
+            is said for all.
     """
 
     slug: str
@@ -63,6 +64,7 @@ class Check(msgspec.Struct, frozen=True):
     right: str
     find: Finder | None
     theme: str
+    across: bool = False
 
 
 class Finding(msgspec.Struct, frozen=True):
@@ -84,11 +86,13 @@ class Finding(msgspec.Struct, frozen=True):
 CHECKS: dict[str, Check] = {}
 
 
-def check(slug: str, severity: Severity, why: str, wrong: str, right: str) -> Callable[[Finder], Finder]:
+def check(
+    slug: str, severity: Severity, why: str, wrong: str, right: str, across: bool = False
+) -> Callable[[Finder], Finder]:
     """Register a check; the arguments are the attributes of `Check`."""
 
     def enter(find: Finder) -> Finder:
-        CHECKS[slug] = Check(slug, severity, why, wrong, right, find, find.__module__.rpartition(".")[2])
+        CHECKS[slug] = Check(slug, severity, why, wrong, right, find, find.__module__.rpartition(".")[2], across)
         return find
 
     return enter
@@ -106,22 +110,28 @@ def example_intent(example: str) -> str:
     return "lattice: 1\ndevices:\n  quay:\n    speaks: [iproute2, nftables]\n" + textwrap.indent(example, "    ")
 
 
-def findings(network: Network, jobs: int = 1) -> list[Finding]:
+def findings(network: Network) -> list[Finding]:
     """Check a network against all design rules.
-
-    Args:
-        network: The network.
-        jobs: How many processes share the work.
 
     Returns:
         The findings in order of file and line; those that the intent accepts say so.
     """
+    design = Design(network)
+    return findings_of(network, [*found(design, across=False), *found(design, across=True)])
+
+
+def found(design: Design, across: bool) -> Iterator[tuple[str, Found]]:
+    """Yield what the checks see that look across devices, or what the others see; each with the slug of its check."""
+    for each in CHECKS.values():
+        if each.find is not None and each.across == across:
+            for one in each.find(design):
+                yield each.slug, one
+
+
+def findings_of(network: Network, found: Iterable[tuple[str, Found]]) -> list[Finding]:
+    """Return what checks saw as findings, in order; of the network only what it accepts is looked at."""
     used: set[int] = set()
-    finders = {each.slug: each.find for each in CHECKS.values() if each.find is not None}
-    lists = found_by([*finders.values()], Design(network), jobs)
-    result = [
-        _finding(CHECKS[slug], one, network, used) for slug, found in zip(finders, lists, strict=True) for one in found
-    ]
+    result = [_finding(CHECKS[slug], one, network, used) for slug, one in found]
     result += _unused_acceptances(network, used, result)
     return sorted(result, key=lambda one: (one.place.file, one.place.line, one.slug))
 

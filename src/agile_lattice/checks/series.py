@@ -28,6 +28,7 @@ interfaces:
   b: {address: 10.40.20.1/24}
   c: {address: 10.40.30.1/24}
   d: {address: 10.40.40.1/24}""",
+    across=True,
 )
 def digits_transposed(design: Design) -> Iterator[Found]:
     """Find addresses alone in their /16 that would be in a /16 of at least three others if two parts were exchanged."""

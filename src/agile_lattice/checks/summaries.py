@@ -18,6 +18,7 @@ from agile_lattice.packets.spans import Spans, merged, minus
     " by the default route, round and round.",
     wrong=LAN + "[{to: 10.41.0.0/22, via: 10.40.10.2, summarises: [10.41.0.0/24, 10.41.1.0/24, 10.41.2.0/24]}]",
     right=LAN + "[{to: 10.41.0.0/23, via: 10.40.10.2, summarises: [10.41.0.0/24, 10.41.1.0/24]}]",
+    across=True,
 )
 def summary_too_wide(design: Design) -> Iterator[Found]:
     """Find summaries that cover more than what they stand for, unless the far side discards the rest."""

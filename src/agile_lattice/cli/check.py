@@ -8,11 +8,12 @@ from difflib import get_close_matches
 
 import msgspec
 
-from agile_lattice.checks import CHECKS, Finding, findings
+from agile_lattice.checks import CHECKS, Finding
 from agile_lattice.checks.exchange import junit, sarif
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import print_json
-from agile_lattice.cli.parallel import add_jobs, jobs_for, loaded
+from agile_lattice.cli.parallel import add_jobs, checked_by_all, loaded_fleet
+from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.show.findings import show_check, show_findings
@@ -45,8 +46,9 @@ def run(arguments: Namespace) -> int:
         return explain(arguments.explain)
     if not arguments.intent:
         raise fail(Place(), "INTENT is missing", "Give a file or a folder: lattice check intent.yaml")
-    network = loaded(arguments)
-    found = findings(network, jobs_for(arguments, len(network.devices)))
+    fleet = loaded_fleet(arguments)
+    found = checked_by_all(fleet, arguments)
+    network = fleet if isinstance(fleet, Network) else fleet.bare
     name = network.name or str(arguments.intent)
     if arguments.format == "json":
         print_json(Checked(network.name, tuple(found)))

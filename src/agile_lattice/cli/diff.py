@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json, write_picture
-from agile_lattice.cli.parallel import add_jobs, for_each, loaded_fleet
+from agile_lattice.cli.parallel import add_jobs, devices_of, for_each, loaded_fleet
 from agile_lattice.compare.differences import Comparison, Effect
 from agile_lattice.compare.fleets import Shared, by_difference
 from agile_lattice.fleet.work import compared
@@ -39,7 +39,7 @@ def add_arguments(command: ArgumentParser) -> None:
 
 def run(arguments: Namespace) -> int:
     """Compare; 1 if anything differs, was not understood or not compared, whether it is shown or not."""
-    devices = loaded_fleet(arguments).devices
+    devices = devices_of(loaded_fleet(arguments))
     at_once = arguments.format == "json-lines" and not arguments.by_difference
     tell = (lambda each: print_json([_only(each, arguments.only)], "json-lines")) if at_once else None
     done = for_each(compared, captured_texts(devices, arguments), arguments, "comparing", tell)

@@ -11,7 +11,7 @@ from pathlib import Path
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json, write_files
-from agile_lattice.cli.parallel import add_jobs, for_each, loaded_fleet
+from agile_lattice.cli.parallel import add_jobs, devices_of, for_each, loaded_fleet
 from agile_lattice.compare.mending import Mending
 from agile_lattice.fleet.work import mended
 from agile_lattice.intent.places import Place
@@ -38,7 +38,7 @@ def add_arguments(command: ArgumentParser) -> None:
 
 def run(arguments: Namespace) -> int:
     """Find the changes; 1 if there is any, or if one was withheld."""
-    devices = loaded_fleet(arguments).devices
+    devices = devices_of(loaded_fleet(arguments))
     work = partial(mended, cut=tuple(arguments.allow_lockout or ()))
     # A name that no difference has is refused before anything is printed: then all have to be known.
     at_once = arguments.format == "json-lines" and not arguments.allow_lockout and not arguments.into

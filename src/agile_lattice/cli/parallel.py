@@ -12,9 +12,12 @@ from typing import Generic, TypeVar
 
 import msgspec
 
+from agile_lattice.checks.registry import Finding
 from agile_lattice.cli.options import count
 from agile_lattice.dialects.registry import Catalogue, catalogue_beside
+from agile_lattice.fleet.checking import checked
 from agile_lattice.fleet.intents import Fleet, is_large, load_large
+from agile_lattice.fleet.packed import Packed
 from agile_lattice.fleet.sharing import for_each as shared
 from agile_lattice.fleet.store import usual_store
 from agile_lattice.fleet.tasks import Captured, Failed, Texts
@@ -82,9 +85,21 @@ def loaded_fleet(arguments: Namespace) -> Network | Fleet:
         return load_large(arguments.intent, store, arguments.jobs or os.cpu_count() or 1)
 
 
+def devices_of(fleet: Network | Fleet) -> Sequence[Device | Packed]:
+    """Return the devices of an intent, packed or not."""
+    return fleet.devices
+
+
 def whole(fleet: Network | Fleet) -> Network:
     """Return an intent with all of its devices unpacked."""
     return fleet.network if isinstance(fleet, Fleet) else fleet
+
+
+def checked_by_all(fleet: Network | Fleet, arguments: Namespace) -> list[Finding]:
+    """Check an intent against the design rules."""
+    many = len(fleet.devices) >= MANY
+    with (usual_store() if many and arguments.cache else None) or nullcontext() as store:
+        return checked(fleet, jobs_for(arguments, len(fleet.devices)), store, with_progress)
 
 
 def for_each(

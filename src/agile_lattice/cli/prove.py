@@ -11,7 +11,7 @@ from agile_lattice.behaviour.proving import Proof
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json
-from agile_lattice.cli.parallel import Done, add_jobs, for_each, loaded_fleet, whole
+from agile_lattice.cli.parallel import Done, add_jobs, devices_of, for_each, loaded_fleet, whole
 from agile_lattice.cli.revisions import intent_of_revision
 from agile_lattice.compare.equivalence import Verdict, between
 from agile_lattice.fleet.work import proven
@@ -53,7 +53,7 @@ def run(arguments: Namespace) -> int:
     else:
         at_once = arguments.format == "json-lines"
         tell = (lambda each: print_json([each], "json-lines")) if at_once else None
-        done = for_each(proven, captured_texts(fleet.devices, arguments), arguments, "proving", tell)
+        done = for_each(proven, captured_texts(devices_of(fleet), arguments), arguments, "proving", tell)
         verdicts += done.results
     if arguments.format == "text":
         for each in verdicts:

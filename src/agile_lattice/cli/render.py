@@ -11,7 +11,7 @@ from typing import TypeVar
 
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import print_json, write_files
-from agile_lattice.cli.parallel import Done, add_jobs, for_each, loaded_fleet
+from agile_lattice.cli.parallel import Done, add_jobs, devices_of, for_each, loaded_fleet
 from agile_lattice.dialects import Rendered
 from agile_lattice.dialects.errors import Refusals
 from agile_lattice.fleet.packed import Packed, unpacked
@@ -48,8 +48,7 @@ def add_arguments(command: ArgumentParser) -> None:
 
 def run(arguments: Namespace) -> int:
     """Render; nothing is printed or written unless everything can be."""
-    listed: Sequence[Device | Packed] = loaded_fleet(arguments).devices
-    devices = chosen_devices(listed, arguments.device)
+    devices = chosen_devices(devices_of(loaded_fleet(arguments)), arguments.device)
     texts = _rendered(devices, arguments)
     if arguments.prove:
         _prove(devices, texts, arguments)

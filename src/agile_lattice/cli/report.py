@@ -10,14 +10,14 @@ from typing import TYPE_CHECKING, TypeVar
 
 from msgspec.structs import replace
 
-from agile_lattice.checks import findings
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import write_files
-from agile_lattice.cli.parallel import Done, add_jobs, for_each, jobs_for, loaded
+from agile_lattice.cli.parallel import Done, add_jobs, checked_by_all, devices_of, for_each, loaded_fleet, whole
 from agile_lattice.cli.revisions import intent_of_revision
 from agile_lattice.compare.changes import change
 from agile_lattice.dialects.registry import Catalogue, catalogue_beside
+from agile_lattice.fleet.intents import Fleet
 from agile_lattice.fleet.work import compared, proven, rendered
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
@@ -57,9 +57,10 @@ def run(arguments: Namespace) -> int:
     into = Path(arguments.into)
     if into.suffix not in (".html", ".md", ""):
         raise fail(Place(arguments.into), "a report is an .html or an .md file, or a folder", "Name it so.")
-    network = loaded(arguments)
+    fleet = loaded_fleet(arguments)
+    network = whole(fleet)
     catalogue = catalogue_beside(Path(arguments.intent))
-    facts = _facts(network, arguments, catalogue)
+    facts = _facts(fleet, arguments, catalogue)
     if arguments.observe:
         facts = replace(facts, observed=_observed(network, Path(arguments.intent), catalogue))
     from agile_lattice.show.fleet_report import INDEX, pages
@@ -108,11 +109,12 @@ def _whole(done: Done[R]) -> Sequence[R]:
     return done.results
 
 
-def _facts(network: Network, arguments: Namespace, catalogue: Catalogue) -> Facts:
+def _facts(fleet: Network | Fleet, arguments: Namespace, catalogue: Catalogue) -> Facts:
     from agile_lattice.show.report import Facts
 
+    network = whole(fleet)
     devices = chosen_devices(network.devices, None)
-    found = findings(network, jobs_for(arguments, len(devices)))
+    found = checked_by_all(fleet, arguments)
     configured = _rendered(devices, arguments)
     if not arguments.captures:
         return Facts(network, found, configured)
@@ -120,7 +122,7 @@ def _facts(network: Network, arguments: Namespace, catalogue: Catalogue) -> Fact
     if first.startswith("@") and not Path(first).exists():
         before = intent_of_revision(Path(arguments.intent), first[1:] or "HEAD")
         return Facts(network, found, configured, change=change(before, network, catalogue))
-    captured = captured_texts(network.devices, arguments)
+    captured = captured_texts(devices_of(fleet), arguments)
     comparisons = for_each(compared, captured, arguments, "comparing")
     verdicts = for_each(proven, captured, arguments, "proving")
     if Path(arguments.into).suffix:

@@ -24,7 +24,9 @@ COMMON = """\
 lattice: 1
 network: saltmarsh-ferries
 zones: {sea: {exposure: public}, own: {exposure: own}, halls: {exposure: shared}}
-names: {services: {booking: [tcp/443, tcp/8443]}}
+names:
+  services: {booking: [tcp/443, tcp/8443]}
+  networks: {all-landings: [10.0.0.0/8]}
 """
 
 
@@ -36,8 +38,8 @@ def grown(landings: int, seed: int = 1) -> dict[str, str]:
     files = {"common.yaml": COMMON + "devices:\n" + _office(coasts)}
     for harbour in range(harbours):
         mine = range(harbour * LANDINGS, min((harbour + 1) * LANDINGS, landings))
-        devices = [_landing(number, random) for number in mine]
-        files[f"harbour-{harbour:03}.yaml"] = "lattice: 1\ndevices:\n" + "".join([_harbour(harbour, mine), *devices])
+        devices = [_harbour(harbour, mine), *(_landing(number, random) for number in mine)]
+        files[f"harbour-{harbour:03}.yaml"] = _provided(harbour, mine) + "devices:\n" + "".join(devices)
     for coast in range(coasts):
         mine = range(coast * HARBOURS, min((coast + 1) * HARBOURS, harbours))
         files[f"coast-{coast:02}.yaml"] = "lattice: 1\ndevices:\n" + _coast(coast, mine)
@@ -87,9 +89,30 @@ def _link(kind: int, number: int, end: int) -> str:
     return _at(172, kind << 18 | number << 1 | end)
 
 
+def _block(number: int) -> int:
+    """Return where the addresses of a landing begin: of the /18 of its harbour it has the next /23."""
+    return number // LANDINGS << 14 | number % LANDINGS << 9
+
+
+def _public(number: int) -> int:
+    """Return where its public ones begin: of the /25 of its harbour the next /30."""
+    return number // LANDINGS << 7 | number % LANDINGS << 2
+
+
+def _provided(harbour: int, landings: range) -> str:
+    """Return what a harbour has from its provider, and a host of each landing."""
+    held = ", ".join(f"landing-{each:05}: {_at(198, _public(each))}/30" for each in landings)
+    block = f"  harbour-{harbour:03}: {{prefix: {_at(198, harbour << 7)}/25, delivery: routed, held: {{{held}}}}}"
+    hosts = [
+        f"    till-{each:05}: {{address: {_at(10, at + 74)}/26, gateway: {_at(10, at + 65)}, zone: own}}"
+        for each in landings
+        for at in [_block(each)]
+    ]
+    return "\n".join(["lattice: 1", "blocks:", block, "names:", "  hosts:", *hosts, ""])
+
+
 def _landing(number: int, random: Random) -> str:
-    block = number // LANDINGS << 14 | number % LANDINGS << 9  # of the /18 of its harbour the next /23
-    wan, gateway = _at(198, number * 4 + 2), _at(198, number * 4 + 1)
+    block, wan, gateway = _block(number), _at(198, _public(number) + 2), _at(198, _public(number) + 1)
     interfaces = [
         f"wan0: {{zone: sea, address: {wan}/30}}",
         f"harbour0: {{zone: own, address: {_link(0, number, 1)}/31}}",
@@ -111,7 +134,10 @@ def _landing(number: int, random: Random) -> str:
     ]
     out = [f"  - {{name: {zone}-out, from: {zone}, to: sea, source-becomes: interface}}" for zone in ("halls", "own")]
     ports = [random.randrange(900) + n * 1000 + 1 for n in range(8)]
-    permits = [f"  - {{name: out-{n}, from: own, to: sea, service: tcp/{at}-{at + 99}}}" for n, at in enumerate(ports)]
+    permits = [
+        f"  - {{name: out-{n}, from: own, to: sea, source: till-{number:05}, service: tcp/{at}-{at + 99}}}"
+        for n, at in enumerate(ports)
+    ]
     rest = "translations:", *published, *out, "permits:", "  - {derive: translations}", *permits
     return _entry(f"landing-{number:05}", random.choice(SPEAKS), interfaces, routes, rest)
 

@@ -44,13 +44,14 @@ from agile_lattice.intent.answering import FAMILIES, external_addresses, parted_
 from agile_lattice.intent.interface_names import is_plain
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.joining import join
-from agile_lattice.intent.model import Answer, Device, Helped, Helper, HostEntry, Named, Section, Settings
+from agile_lattice.intent.model import Answer, Device, Helped, Helper, HostEntry, Section, Settings
 from agile_lattice.intent.permits import joined_access, joined_permits
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.services import Service, union_of_services
 from agile_lattice.intent.stages import Rule, split
 from agile_lattice.intent.translations import Translation
+from agile_lattice.intent.vocabulary import Named
 from agile_lattice.packets.spans import minus
 
 

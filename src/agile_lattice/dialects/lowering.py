@@ -30,12 +30,16 @@ from agile_lattice.dialects.facts import (
     ZoneFact,
 )
 from agile_lattice.dialects.passes import Facts
+from agile_lattice.dialects.passes.groups import used_in
+from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.answering import answers_for
 from agile_lattice.intent.interfaces import Interface, Learning
 from agile_lattice.intent.model import Device, Section, Settings
 from agile_lattice.intent.normal import ways
 from agile_lattice.intent.permits import passages
+from agile_lattice.intent.services import Service
 from agile_lattice.intent.stages import split
+from agile_lattice.intent.vocabulary import Vocabulary
 
 LEARNED: dict[Learning, str] = {"dhcp": "dhcp4", "dhcp6": "dhcp6", "slaac": "slaac"}
 T = TypeVar("T", bound=msgspec.Struct)
@@ -69,22 +73,15 @@ def facts_of(device: Device) -> Facts:
             for each in one.services
             if each.ports is not None
         ],
-        "address-set": [
-            AddressSetFact(each.name, each.addresses, spare=True, place=each.place)
-            for each in device.named
-            if each.addresses is not None
-        ],
-        "service": [
-            ServiceFact(each.name, each.service.protocol, each.service.ports, True, each.place)
-            for each in device.named
-            if each.service is not None
-        ],
+        "address-set": [],
+        "service": [],
         "host": [
             HostFact(entry.name, address, device.settings.place.at("hosts", entry.name))
             for entry in device.settings.hosts
             for address in entry.addresses
         ],
     }
+    _name(facts, device)
     by_vlan = {one.name for one in device.interfaces if device.keeps_vlans_apart(one)}
     for one in device.interfaces:
         facts["interface"].append(
@@ -123,6 +120,17 @@ def facts_of(device: Device) -> Facts:
             ProxyFact(answer.interface, prefix, answer.place.at(str(prefix))) for prefix in answer.addresses.prefixes()
         ]
     return cast(Facts, facts)
+
+
+def _name(facts: dict[str, list[Any]], device: Device) -> None:
+    """Add what the rules of a device speak of and its intent has a name for."""
+    known = device.named if isinstance(device.named, Vocabulary) else Vocabulary(device.named)
+    used = (each if isinstance(each, AddressSet) else Service(*each) for each in used_in(facts))
+    for each in known.standing_for(used):
+        if each.addresses is not None:
+            facts["address-set"].append(AddressSetFact(each.name, each.addresses, spare=True, place=each.place))
+        elif each.service is not None:
+            facts["service"].append(ServiceFact(each.name, each.service.protocol, each.service.ports, True, each.place))
 
 
 def facts_in(device: Device, sections: Collection[Section]) -> Facts:

@@ -1,13 +1,13 @@
 """Large intents: read on all cores, and kept file by file as they were understood.
 
-What all devices have in common is read first. With that each file gives its devices, whoever reads it; they are packed
-there, and stay so until somebody looks at them.
+What is said for all devices is read first. With that each file gives its devices, whoever reads it; they are packed
+there, and stay so until somebody looks at them. Whatever is unusual, or wrong, is left to `notation.load`.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from functools import cached_property
 from hashlib import blake2b
 from pathlib import Path
@@ -18,7 +18,7 @@ from msgspec.structs import replace
 from agile_lattice.fleet.packed import Packed, packed, packed_without_names, unpacked
 from agile_lattice.fleet.sharing import heedless, processes
 from agile_lattice.fleet.store import Store, installed
-from agile_lattice.intent.model import Device, Network
+from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.collector import paused_collector
 from agile_lattice.notation.errors import NotationError, fail
@@ -27,9 +27,8 @@ from agile_lattice.notation.located import read_text
 from agile_lattice.notation.resolving import Common, Source, device_entries
 
 LEAST = 2**19  # octets, below which an intent is read as quickly as it is looked up
-# A line that begins anything but devices: only a file with one can say something that is for all devices.
-BESIDES = re.compile(r"^(?!lattice:|devices:[ \t\r]*$|[ \t\r#]|$)", re.MULTILINE)
-Text = tuple[Path, str]
+SECTION = re.compile(r"^(\w+):", re.MULTILINE)  # a key of an intent file in its usual layout
+ODD_BREAK = re.compile("\r(?!\n)|[\x85\u2028\u2029]")  # which YAML counts as the end of a line, too
 
 
 class Fleet(msgspec.Struct, frozen=True, dict=True):
@@ -72,36 +71,68 @@ def load_large(path: str | Path, store: Store | None, jobs: int = 1) -> Fleet:
     """
     try:
         with paused_collector():
-            return _Loading([(file, read_text(file)) for file in intent_files(Path(path))], store).fleet(jobs)
+            return _Loading([_file(each, read_text(each)) for each in intent_files(Path(path))], store).fleet(jobs)
     except NotationError:
         network = load(path)  # which tells all that is wrong, in order
         return Fleet(replace(network, devices=()), tuple(map(packed, network.devices)))
+
+
+class _File(msgspec.Struct):
+    """A file of an intent.
+
+    Attributes:
+        path: Its path.
+        head, devices: What it says for all devices, and of them: the lines of the other part are empty. Where a file
+            cannot be parted, both are all that it says.
+    """
+
+    path: Path
+    head: str
+    devices: str
+
+
+def _file(path: Path, text: str) -> _File:
+    """Part a file by its keys; what is unusual about its layout comes to light when the parts are read."""
+    starts = [*SECTION.finditer(text)]
+    keys = [each[1] for each in starts]
+    if "lattice" not in keys or len({*keys}) < len(keys) or ODD_BREAK.search(text):
+        return _File(path, text, text)
+    ends = [each.start() for each in starts[1:]] + [len(text)]
+    pieces = [text[each.start() : end] for each, end in zip(starts, ends, strict=True)]
+    parts = [("lattice", text[: starts[0].start()]), *zip(keys, pieces, strict=True)]
+    return _File(path, _only(parts, {*keys} - {"devices"}), _only(parts, {"lattice", "devices"}))
+
+
+def _only(parts: Sequence[tuple[str, str]], keys: Collection[str]) -> str:
+    """Return the parts of some keys, each in its lines; behind the last one there is nothing."""
+    last = max(at for at, (key, _) in enumerate(parts) if key in keys)
+    return "".join(text if key in keys else "\n" * text.count("\n") for key, text in parts[: last + 1])
 
 
 class _Loading:
     """One intent on its way.
 
     Args:
-        texts: Its files, and all that they say.
+        files: Its files.
         store: Where it is kept, if it is.
     """
 
-    def __init__(self, texts: Sequence[Text], store: Store | None) -> None:
-        self.texts = texts
-        self.store = store
-        self.read: dict[Path, Source] = {}
-        self.common = Common([self.head(text) for text in texts if BESIDES.search(text[1])])
-        names, common = self.common.names, self.common
-        said = [names.hosts, names.networks, names.services, common.zones, common.blocks]
+    def __init__(self, files: Sequence[_File], store: Store | None) -> None:
+        self.files, self.store = files, store
+        self.common = Common([self._head(file) for file in files])
+        names = self.common.names
+        said = [names.hosts, names.networks, names.services, self.common.zones, self.common.blocks]
         self.digest = blake2b(msgspec.json.encode(said), digest_size=32).digest()
 
-    def head(self, text: Text) -> Source:
+    def _head(self, file: _File) -> Source:
         """Return what a file says that is for all devices."""
-        key = _key(b"head", text)
+        key = _key(b"head", file, file.head)
         head = self.store.get(key) if self.store is not None else None
         if isinstance(head, Source):
             return head
-        source = self.read[text[0]] = shaped(text[1], str(text[0]))
+        source = shaped(file.head, str(file.path))
+        if source.shape.devices and file.head != file.devices:
+            raise fail(source.place, "it is not laid out as it seems")
         parts = {name: place for name, place in (source.place.parts or {}).items() if name != "devices"}
         head = Source(source.shape.model_copy(update={"devices": {}}), replace(source.place, parts=parts))
         if self.store is not None:
@@ -109,9 +140,9 @@ class _Loading:
         return head
 
     def fleet(self, jobs: int) -> Fleet:
-        """Return all devices."""
+        """Return all of it."""
         found: dict[str, Packed] = {}
-        for devices in self.by_file(jobs):
+        for devices in self._by_file(jobs):
             for each in devices:
                 if each.name in found:
                     raise fail(Place(), f"{each.name!r} is defined twice")
@@ -119,17 +150,18 @@ class _Loading:
         self.common.blocks_held_by(found)
         return Fleet(self.common.network_of(()), tuple(found.values()))
 
-    def by_file(self, jobs: int) -> Iterator[tuple[Packed, ...]]:
+    def _by_file(self, jobs: int) -> Iterator[tuple[Packed, ...]]:
         """Yield the devices of each file."""
-        keys = [_key(self.digest, text) for text in self.texts]
+        keys = [_key(self.digest, file, file.devices) for file in self.files]
         kept = [self.store.get(key) if self.store is not None else None for key in keys]
-        missing = [at for at, devices in enumerate(kept) if devices is None and self.texts[at][0] not in self.read]
-        pool = processes(min(jobs, len(missing)), _begin, (self,)) if min(jobs, len(missing)) > 1 else None
-        reading = {at: pool.submit(_devices, at) for at in missing} if pool is not None else {}
+        missing = [file for file, devices in zip(self.files, kept, strict=True) if devices is None]
+        jobs = min(jobs, len(missing))
+        pool = processes(jobs, _begin, (self,)) if jobs > 1 else None
         try:
-            for at, (key, devices) in enumerate(zip(keys, kept, strict=True)):
+            read = iter(pool.map(_devices, missing) if pool is not None else map(self.devices, missing))
+            for key, devices in zip(keys, kept, strict=True):
                 if devices is None:
-                    devices = reading[at].result() if at in reading else self.devices(self.texts[at])
+                    devices = next(read)
                     if self.store is not None:
                         self.store.put(key, devices)
                 yield devices
@@ -137,12 +169,12 @@ class _Loading:
             if pool is not None:
                 pool.shutdown(wait=False, cancel_futures=True)
 
-    def devices(self, text: Text) -> tuple[Packed, ...]:
-        """Return the devices of a file."""
-        source = self.read.get(text[0]) or shaped(text[1], str(text[0]))
-        if not BESIDES.search(text[1]) and source.shape.model_fields_set - {"lattice", "devices"}:
-            raise fail(source.place, "it says something for all devices")
-        devices: tuple[Device, ...] = self.common.devices_of(device_entries([source]))
+    def devices(self, file: _File) -> tuple[Packed, ...]:
+        """Return the devices of a file, packed."""
+        source = shaped(file.devices, str(file.path))
+        if source.shape.model_fields_set - {"lattice", "devices"} and file.head != file.devices:
+            raise fail(source.place, "it is not laid out as it seems")
+        devices = self.common.devices_of(device_entries([source]))
         return tuple(packed_without_names(each, self.digest) for each in devices)
 
 
@@ -154,15 +186,13 @@ def _begin(loading: _Loading) -> None:
     _shared[:] = [loading]
 
 
-def _devices(at: int) -> tuple[Packed, ...]:
-    [loading] = _shared
+def _devices(file: _File) -> tuple[Packed, ...]:
     with paused_collector():
-        return loading.devices(loading.texts[at])
+        return _shared[0].devices(file)
 
 
-def _key(what: bytes, text: Text) -> bytes:
-    """Return the key of what is understood of a file: of its name, and all that it says."""
-    file, said = text
+def _key(what: bytes, file: _File, text: str) -> bytes:
+    """Return the key of what is understood of a file: of its name, and of that part of what it says."""
     found = blake2b(installed() + what, digest_size=32)
-    found.update(f"{file}\n{said}".encode(errors="surrogateescape"))
+    found.update(f"{file.path}\n{text}".encode(errors="surrogateescape"))
     return found.digest()

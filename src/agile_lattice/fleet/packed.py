@@ -8,7 +8,8 @@ from hashlib import blake2b
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.intent.model import Device, Named
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.vocabulary import Named
 
 
 class Packed(msgspec.Struct, frozen=True, gc=False):

@@ -19,8 +19,9 @@ from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.permits import Access, Listening, Permit
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.routes import Route
-from agile_lattice.intent.services import Service, Services
+from agile_lattice.intent.services import Services
 from agile_lattice.intent.translations import Translation
+from agile_lattice.intent.vocabulary import Named
 
 Exposure = Literal["own", "shared", "public"]
 Delivery = Literal["on-link", "routed"]
@@ -117,15 +118,6 @@ class Settings(msgspec.Struct, frozen=True):
     def common(self) -> Settings:
         """Return what is of no section of its own."""
         return replace(self, host_name="", identity=None, resolvers=(), search=(), lookups=None, hosts=(), helpers=())
-
-
-class Named(msgspec.Struct, frozen=True):
-    """A name that an intent has for addresses or for a service; packets know nothing of it."""
-
-    name: str
-    addresses: AddressSet | None = None
-    service: Service | None = None
-    place: Place = NOWHERE
 
 
 class Device(msgspec.Struct, frozen=True):

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from itertools import chain
 from typing import Any
 
 from agile_lattice.intent.addresses import AddressSet
-from agile_lattice.intent.model import Device, Named, Network, Zone
+from agile_lattice.intent.model import Device, Network, Zone
 from agile_lattice.intent.services import Service
+from agile_lattice.intent.vocabulary import Named
 from agile_lattice.notation.plain import non_empty, spans_of, spell_services
 
 HOSTS, NETWORKS, SERVICES, SIDES = ("publish", "on"), ("source", "destination", "peer"), ("service",), (
@@ -30,7 +32,8 @@ class Names:
     def __init__(self, network: Network) -> None:
         hosts = {each.name for each in network.hosts}
         meant: dict[str, set[AddressSet | Service | None]] = {}
-        for each in (named for device in network.devices for named in device.named):
+        lists = {id(device.named): device.named for device in network.devices}  # devices share theirs
+        for each in chain.from_iterable(lists.values()):
             if NAME.fullmatch(each.name):
                 meant.setdefault(each.name, set()).add(_stands_for(each))
         once = {name: next(iter(values)) for name, values in meant.items() if len(values) == 1}

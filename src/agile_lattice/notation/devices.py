@@ -8,10 +8,11 @@ from typing import Any, Literal, TypeVar
 from agile_lattice.intent.addresses import Prefix
 from agile_lattice.intent.connections import PORTS, Connection
 from agile_lattice.intent.interfaces import Bridge, Dial, Extra, Interface
-from agile_lattice.intent.model import HELPED_OVER, Block, Device, Helped, Helper, HostEntry, Named, Settings, Zone
+from agile_lattice.intent.model import HELPED_OVER, Block, Device, Helped, Helper, HostEntry, Settings, Zone
 from agile_lattice.intent.permits import Listening
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
+from agile_lattice.intent.vocabulary import Named
 from agile_lattice.notation.device_shapes import (
     AddressShape,
     BridgeShape,

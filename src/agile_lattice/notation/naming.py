@@ -13,7 +13,6 @@ from typing import Generic, TypeVar
 import msgspec
 
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
-from agile_lattice.intent.model import Named
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.services import (
     ALL_PORTS,
@@ -25,6 +24,7 @@ from agile_lattice.intent.services import (
     Services,
     union_of_services,
 )
+from agile_lattice.intent.vocabulary import Named, Vocabulary
 from agile_lattice.notation.errors import fail
 from agile_lattice.packets.spans import Span
 
@@ -62,7 +62,7 @@ class Names:
         for name, services in self.services.items():
             self.services_of([name], services.place)
 
-    def named(self) -> tuple[Named, ...]:
+    def named(self) -> Vocabulary:
         """Return what has a name and is one set of addresses, or one service."""
         found = [Named(name, AddressSet.of(each.value.address), place=each.place) for name, each in self.hosts.items()]
         for name, networks in self.networks.items():
@@ -71,7 +71,7 @@ class Names:
         for name, services in self.services.items():
             one, *others = self.services_of([name], services.place)
             found += [] if others else [Named(name, service=one, place=services.place)]
-        return tuple(found)
+        return Vocabulary(found)
 
     def host(self, word: str, place: Place) -> Address:
         """Return the address of a host, named or literal."""

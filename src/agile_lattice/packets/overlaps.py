@@ -14,6 +14,7 @@ import numpy as np
 from agile_lattice.packets.boxes import Undecided
 from agile_lattice.packets.columns import NARROW, SINGLE, Boxes, Part, Whole
 
+FEW = 20_000  # pairs that are looked at sooner than sorted
 AT_ONCE = 500_000  # pairs looked at together: that bounds the memory
 
 
@@ -44,10 +45,20 @@ def overlaps(left: Boxes, right: Boxes, work: Work) -> tuple[Whole, Whole]:
     Raises:
         Undecided: If more pairs would have to be looked at than `work` has left.
     """
-    if not len(left) or not len(right):
-        return np.zeros(0, np.int64), np.zeros(0, np.int64)
+    if len(left) * len(right) <= FEW:
+        work.spend(len(left) * len(right))
+        return _each_with_each(left, right)
     found = [_meeting(one, other, work) for one in left.parts for other in right.parts]
     return np.concatenate([each for each, _ in found]), np.concatenate([each for _, each in found])
+
+
+def _each_with_each(left: Boxes, right: Boxes) -> tuple[Whole, Whole]:
+    meet = np.ones((len(left), len(right)), bool)
+    for low, high, its_low, its_high in zip(left.low, left.high, right.low, right.high, strict=True):
+        meet &= low[:, None] < its_high
+        meet &= its_low < high[:, None]
+    mine, its = np.nonzero(meet)
+    return mine, its
 
 
 class _Way:

@@ -7,10 +7,14 @@ hashable, orders naturally and costs nothing to pass around.
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterable, Iterator
+from itertools import accumulate
+from typing import Generic, TypeVar
 
 Span = tuple[int, int]
 Spans = tuple[Span, ...]
+T = TypeVar("T")
 
 
 def merged(spans: Iterable[Span]) -> Spans:
@@ -89,3 +93,27 @@ def aligned_blocks(spans: Spans, width: int) -> Iterator[tuple[int, int]]:
             bits = min(alignment, (last - first + 1).bit_length() - 1)
             yield first, width - bits
             first += 1 << bits
+
+
+class Marked(Generic[T]):
+    """Spans that each mean something, and are found by the numbers in them; they may overlap.
+
+    Args:
+        marks: Each with what it means.
+    """
+
+    def __init__(self, marks: Iterable[tuple[Span, T]]) -> None:
+        self._marks = sorted(enumerate(marks), key=lambda each: each[1][0][0])
+        self._firsts = [first for _, ((first, _), _) in self._marks]
+        self._reach = [*accumulate((last for _, ((_, last), _) in self._marks), max)]  # of each and of all before it
+
+    def meeting(self, span: Span) -> list[T]:
+        """Return what the spans mean that have a number in common with one, in the order in which they were given."""
+        found: list[tuple[int, T]] = []
+        at = bisect_right(self._firsts, span[1]) - 1
+        while at >= 0 and self._reach[at] >= span[0]:
+            number, ((_, last), what) = self._marks[at]
+            if last >= span[0]:
+                found.append((number, what))
+            at -= 1
+        return [what for _, what in sorted(found, key=lambda each: each[0])]
