@@ -187,6 +187,7 @@ class _Entries:
 
     def __init__(self, device: Device, family: int, instance: str, choice: int) -> None:
         self._choice = choice
+        self._led: dict[int, Hop] = {}  # what routes lead to, each made when it is first asked for
         here = [each for each in device.interfaces if each.enabled and each.instance == instance]
         self._own = [hop for one in here for hop in _of_interface(one, family)]
         numbers: dict[Way, int] = {}
@@ -229,8 +230,11 @@ class _Entries:
             return None
         if at < len(self._own):
             return self._own[at]
-        route = self._routes[at - len(self._own)]
-        return Hop(route.to.network, self.ways[int(self.way[at])], route, (route.distance, route.metric or 0))
+        if at not in self._led:
+            route = self._routes[at - len(self._own)]
+            rank = route.distance, route.metric or 0
+            self._led[at] = Hop(route.to.network, self.ways[int(self.way[at])], route, rank)
+        return self._led[at]
 
 
 def _of_interface(one: Interface, family: int) -> Iterator[Hop]:

@@ -170,8 +170,10 @@ class Topology:
         """Return the device that a next hop belongs to; None if the intent describes none."""
         if hop.next_hop is None:
             return None
-        owners = (port.device.name for port in self.holders.get(hop.next_hop, ()))
-        return next((name for name in owners if name != device), None)
+        for port in self.holders.get(hop.next_hop, ()):
+            if port.device.name != device:
+                return port.device.name
+        return None
 
     def way(self, device: str, destination: Address) -> Course:
         """Follow a destination from one device to the next."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from agile_lattice.checks.design import Design, own_addresses, translation_subject
-from agile_lattice.checks.pools import Taken, kept_by_providers
+from agile_lattice.checks.pools import Taken
 from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.answering import FAMILIES, connected, external_addresses
@@ -79,11 +79,10 @@ def _whole_prefixes(design: Design, device: Device) -> Iterator[Found]:
 )
 def answers_too_much(design: Design) -> Iterator[Found]:
     """Find answers that hold an address of the device itself or of others, or everything on a shared link."""
-    kept = kept_by_providers(design)
     for device in design.devices:
-        taken = Taken(design, device, kept)
         for interface in device.interfaces:
             for said in interface.answers or ():
+                taken = Taken(design, device)
                 what = _too_much(said, [each for each in interface.addresses if each.family == said.family], taken)
                 if what:
                     yield Found(

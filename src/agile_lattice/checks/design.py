@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import cached_property
-from typing import Literal
+from typing import Any, Literal, TypeVar
 
 from msgspec.structs import replace
 
@@ -25,6 +25,7 @@ from agile_lattice.packets.boxes import Box, overlap, remainder
 from agile_lattice.packets.spans import Marked
 
 Part = Literal["permits", "access"]
+T = TypeVar("T")
 
 
 class Design:
@@ -45,6 +46,7 @@ class Design:
         self._links: dict[tuple[str, Address], list[tuple[Interface, Prefix]]] = {}
         self._deciding: dict[tuple[str, str], list[tuple[bool, list[Box]]]] = {}
         self._interfaces: dict[str, dict[str, Interface]] = {}
+        self._found: dict[Callable[[Design], Any], Any] = {}
 
     def rules(self, device: Device) -> list[tuple[Translation, list[Rule]]]:
         """Return the translations of a device, each with its stage rules."""
@@ -58,6 +60,13 @@ class Design:
             rules = (rule for _, members in self.rules(device) for rule in members)
             self._departures[device.name] = [rule for rule in rules if rule.stage == "departure"]
         return self._departures[device.name]
+
+    def once(self, find: Callable[[Design], T]) -> T:
+        """Return what a function finds in this design, found once for all checks that want it."""
+        if find not in self._found:
+            self._found[find] = find(self)
+        found: T = self._found[find]
+        return found
 
     @cached_property
     def routes(self) -> list[tuple[Device, Route, str]]:

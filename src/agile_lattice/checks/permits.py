@@ -12,7 +12,7 @@ from agile_lattice.behaviour.stage_lists import Listed
 from agile_lattice.checks.design import Design, translation_subject
 from agile_lattice.checks.leaving import PRIVATE_SPACE
 from agile_lattice.checks.registry import Found, check
-from agile_lattice.intent.addresses import Address
+from agile_lattice.intent.addresses import BITS, Address
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Access, Permit, derived_permits
 from agile_lattice.intent.translations import Publish, Sides
@@ -202,14 +202,18 @@ def _by_owner(design: Design, part: Listed) -> list[list[tuple[Ordered, Member, 
 def permit_without_translation(design: Design) -> Iterator[Found]:
     """Find permits from public sides to private destinations that no translation leads to."""
     for device in design.devices:
-        led = [rule.to for _, rules in design.rules(device) for rule in rules if rule.stage == "arrival" and rule.to]
+        arrivals = [rule for _, rules in design.rules(device) for rule in rules if rule.stage == "arrival"]
+        led = {
+            family: merged(span for each in arrivals if each.to and each.to.family == family for span in each.to.spans)
+            for family in BITS
+        }
         for permit in device.permits:
             sides = design.sides(device, permit.arrives) if permit.arrives else []
             public = bool(sides) and all(design.exposure(each) == "public" for each in sides)
             to = permit.destination
             if permit.deny or not public or to is None or not all(each.is_private for each in to.prefixes()):
                 continue
-            if not any(each.family == to.family and meet(each.spans, to.spans) for each in led):
+            if not meet(led[to.family], to.spans):
                 yield Found(
                     permit.place, permit_subject(device, permit), f"no translation leads to {to}",
                     "Publish the host, or take the permit out.",

@@ -24,6 +24,7 @@ translations:
 """
 PORTS_PER_HOST = 64
 T = TypeVar("T")
+Use = tuple[str, object]  # what an address is used for, and by what; few are ever spelt
 
 
 @check(
@@ -38,9 +39,8 @@ T = TypeVar("T")
 )
 def external_address_taken(design: Design) -> Iterator[Found]:
     """Find translations that use an external address which is taken."""
-    kept = kept_by_providers(design)
     for device in design.devices:
-        taken = Taken(design, device, kept)
+        taken = Taken(design, device)
         own = {prefix.address: f"the device's own address on {one.name}" for one, prefix, _ in own_addresses(device)}
         for one in device.translations:
             if isinstance(one, Dynamic | Twice) and one.pool is not None:
@@ -67,20 +67,18 @@ class Taken:
     Args:
         design: The network.
         device: The device.
-        kept: What the blocks of providers keep from everybody.
     """
 
-    def __init__(self, design: Design, device: Device, kept: Mapping[Address, str]) -> None:
+    def __init__(self, design: Design, device: Device) -> None:
         self.design, self.device = design, device
-        self.edges: dict[Address, str] = {}
+        self.edges: dict[Address, Use] = {}
         for _, prefix, _ in own_addresses(device):
             if not prefix.is_host:
                 _take_edges(self.edges, prefix)
-        self.beyond: dict[Address, str] = {}
+        self.beyond: dict[Address, Use] = {}
         for route in device.routes:
             if route.via is not None:
-                self.beyond.setdefault(route.via, f"the next hop of the route to {route.to}")
-        self.kept = kept
+                self.beyond.setdefault(route.via, ("the next hop of the route to", route.to))
 
     def within(self, shown: AddressSet) -> dict[Address, str]:
         """Return those in a set, each with what it is."""
@@ -91,20 +89,21 @@ class Taken:
             for port in ports
             if port.device.name != self.device.name
         }
-        return {**_within(self.kept, shown), **_within(self.beyond, shown), **_within(self.edges, shown), **others}
+        known = [self.design.once(_kept_by_providers), self.beyond, self.edges]
+        return {at: " ".join(map(str, use)) for each in known for at, use in _within(each, shown).items()} | others
 
 
-def kept_by_providers(design: Design) -> dict[Address, str]:
+def _kept_by_providers(design: Design) -> dict[Address, Use]:
     """Return what the blocks of providers keep from everybody."""
-    taken: dict[Address, str] = {}
+    taken: dict[Address, Use] = {}
     for block in design.network.blocks:
         if block.delivery == "on-link":
             _take_edges(taken, block.prefix)
         if block.gateway is not None:
-            taken.setdefault(block.gateway, f"the gateway of the block {block.name}")
+            taken.setdefault(block.gateway, ("the gateway of the block", block.name))
         for reservation in block.reservations:
             for first, last in reservation.addresses.spans[:1]:
-                what = f"reserved in the block {block.name}: {reservation.what}"
+                what = "reserved in the block", f"{block.name}: {reservation.what}"
                 for value in range(first, min(last, first + 256) + 1):
                     taken.setdefault(Address(reservation.addresses.family, value), what)
     return taken
@@ -127,9 +126,9 @@ def _hosts(design: Design, device: Device) -> dict[Address, str]:
     }
 
 
-def _take_edges(taken: dict[Address, str], prefix: Prefix) -> None:
+def _take_edges(taken: dict[Address, Use], prefix: Prefix) -> None:
     for value, which in zip(prefix.edges, ("network", "broadcast"), strict=False):
-        taken.setdefault(Address(4, value), f"the {which} address of {prefix.network}")
+        taken.setdefault(Address(4, value), (f"the {which} address of", prefix.network))
 
 
 @check(
@@ -208,16 +207,18 @@ def address_of_another_interface(design: Design) -> Iterator[Found]:
     """Find translations towards some interfaces whose external address is on the link of another."""
     for device in design.devices:
         links = {each.name: _links([each]) for each in design.sides(device, None)}
+        elsewhere: dict[tuple[tuple[str, ...], Spans], list[tuple[str, Spans]]] = {}  # many have these in common
         for one in device.translations:
             names = one.facing if isinstance(one, Publish | Static) else getattr(one, "leaves", None)
             external = external_addresses([one])
             if names is None or not external:
                 continue
-            here = merged(span for name in names for span in links.get(name, ()))
-            for other, its in links.items():
-                there = minus(meet(external, its), here)
-                if other not in names and there:
-                    yield Found(
+            if (names, external) not in elsewhere:
+                here = merged(span for name in names for span in links.get(name, ()))
+                cuts = [(other, minus(meet(external, its), here)) for other, its in links.items() if other not in names]
+                elsewhere[names, external] = [(other, there) for other, there in cuts if there]
+            for other, there in elsewhere[names, external]:
+                yield Found(
                         one.place, translation_subject(device, one),
                         f"{AddressSet(4, there)} is on the link of {other}, and the rule is for"
                         f" {', '.join(names)}",

@@ -8,9 +8,9 @@ from agile_lattice.checks.design import Design, own_addresses, translation_subje
 from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.model import Device
-from agile_lattice.intent.services import Service, Services
+from agile_lattice.intent.services import ALL_PORTS, PROTOCOL_NUMBERS, Service, Services
 from agile_lattice.intent.translations import Publish, Static, Translation, Twice
-from agile_lattice.packets.spans import Marked, meet
+from agile_lattice.packets.spans import Marked, Spans, meet, merged
 
 SIDES = """\
 interfaces: {wan0: {address: 203.0.113.2/28}, lan0: {address: 10.40.10.1/24}}
@@ -55,6 +55,14 @@ def shared_services(left: Services | None, right: Services | None) -> Services:
     return tuple(found)
 
 
+def _numbers(services: Services | None) -> Spans:
+    """Return services as numbers: of each protocol all ports, side by side; `None` is all of them."""
+    if services is None:
+        return ((0, 256 << 16),)
+    firsts = ((PROTOCOL_NUMBERS[each.protocol] << 16, each.ports or ALL_PORTS) for each in services)
+    return merged((first + low, first + high) for first, ports in firsts for low, high in ports)
+
+
 def _same_users(left: Publish, right: Publish) -> bool:
     sides = left.facing is None or right.facing is None or bool(set(left.facing) & set(right.facing))
     return sides and left.source == right.source
@@ -90,11 +98,12 @@ def published_already(one: Translation, earlier: Iterable[Translation]) -> bool:
 def published_twice(design: Design) -> Iterator[Found]:
     """Find external ports that are published to two hosts, for the same side and the same users."""
     for device in design.devices:
-        seen: list[Publish] = []
-        for one in device.translations:
-            if not isinstance(one, Publish):
-                continue
-            for earlier in seen:
+        published = [one for one in device.translations if isinstance(one, Publish)]
+        spans = [_numbers(one.services) for one in published]
+        marked = Marked((span, at) for at, its in enumerate(spans) for span in its)
+        for at, one in enumerate(published):
+            alike = {other for span in spans[at] for other in marked.meeting(span) if other < at}
+            for earlier in (published[other] for other in sorted(alike)):
                 where = meet(earlier.named, one.named)
                 both = _clash(earlier, one) if where else ""
                 if both:
@@ -104,7 +113,6 @@ def published_twice(design: Design) -> Iterator[Found]:
                         "Use another external port or address for one of them.",
                     )  # fmt: skip
                     break
-            seen.append(one)
 
 
 @check(

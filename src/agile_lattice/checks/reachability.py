@@ -56,8 +56,7 @@ def no_way_back(design: Design) -> Iterator[Found]:
     """Find subnets that a device sends from to another, however far, which has no way back to them."""
     told: set[tuple[str, str]] = set()
     back: dict[tuple[str, Address], dict[str, bool]] = {}
-    for device, route, subject in design.routes:
-        course = _course(design, device, route)
+    for (device, route, subject), course in zip(design.routes, design.once(_courses), strict=True):
         last = course.devices[-1] if course is not None else device.name
         if course is None or last == device.name or course.end in ("no route", "loop") or (device.name, last) in told:
             continue
@@ -86,8 +85,7 @@ def no_way_back(design: Design) -> Iterator[Found]:
 )
 def no_way_on(design: Design) -> Iterator[Found]:
     """Find routes to a device of the intent that has no route to any of their destinations, nor anybody behind it."""
-    for device, route, subject in design.routes:
-        course = _course(design, device, route)
+    for (_, route, subject), course in zip(design.routes, design.once(_courses), strict=True):
         if course is not None and course.end == "no route" and len(course.devices) > 1:
             yield Found(
                 route.place, subject,
@@ -95,6 +93,11 @@ def no_way_on(design: Design) -> Iterator[Found]:
                 f" {route.to.shortest if route.to.length else 'the rest of the world'}",
                 f"Give {course.devices[-1]} a route to it, or send it elsewhere.",
             )  # fmt: skip
+
+
+def _courses(design: Design) -> list[Course | None]:
+    """Follow every route of a design."""
+    return [_course(design, device, route) for device, route, _ in design.routes]
 
 
 def _course(design: Design, device: Device, route: Route) -> Course | None:

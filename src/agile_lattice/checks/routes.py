@@ -262,18 +262,15 @@ translations: [{to: wan0, source-becomes: {pool: 203.0.113.8/30}}]""",
 )
 def route_takes_answered(design: Design) -> Iterator[Found]:
     """Find routes into a connected subnet that lead away what the device answers for there."""
+    answered = {device.name: design.answers(device) for device in design.devices}
     for device, route, subject in design.routes:
-        if route.discard or not any(
+        sets = [each.addresses for each in answered[device.name] if each.addresses.family == route.to.family]
+        taken = meet(merged(span for each in sets for span in each.spans), ((route.to.first, route.to.last),))
+        into = any(
             own.network.contains(route.to) and own.length < route.to.length and not one.loopback
             for one in device.interfaces for own in one.addresses
-        ):  # fmt: skip
-            continue
-        answered = merged(
-            span for each in design.answers(device) if each.addresses.family == route.to.family
-            for span in each.addresses.spans
-        )  # fmt: skip
-        taken = meet(answered, ((route.to.first, route.to.last),))
-        if taken:
+        ) if taken and not route.discard else False  # fmt: skip
+        if into:
             yield Found(
                 route.place.at("to"), subject,
                 f"{device.name} answers for {AddressSet(route.to.family, taken)}, and this route leads it away",

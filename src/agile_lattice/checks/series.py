@@ -93,12 +93,13 @@ def octet_mistyped(design: Design) -> Iterator[Found]:
             series = [(one, first) for one in device.translations for first, _ in _end_of(one, end)]
             crowd = Counter(value >> 8 for _, value in series)
             for one, value in series:
+                if crowd[value >> 8] > 1:
+                    continue
                 meant = [
-                    net for net, count in crowd.items() if count >= 3 and crowd[value >> 8] == 1
+                    net for net, count in crowd.items() if count >= 3
                     and sum((net ^ value >> 8) >> shift & 255 != 0 for shift in (0, 8, 16)) == 1
                 ]  # fmt: skip
-                known = design.block_of(Address(4, value)) is not None or design.links(device, Address(4, value))
-                if meant and not known:
+                if meant and design.block_of(Address(4, value)) is None and not design.links(device, Address(4, value)):
                     address = Address(4, meant[0] << 8 | value & 255)
                     yield Found(
                         one.place, translation_subject(device, one),

@@ -131,11 +131,10 @@ def control_port_alone(design: Design) -> Iterator[Found]:
         for one in device.translations:
             if not isinstance(one, Publish) or one.services is None:
                 continue
-            host_has = _published_on(device, one.internal)
             for (protocol, port), (name, second) in SECOND_CONNECTION.items():
                 helped = any(_has(each, protocol, port) for one in device.settings.helpers for each in one.services)
                 asked = any(_has(service, protocol, port) for service in one.services)
-                if asked and not helped and _alone(host_has, protocol, port):
+                if asked and not helped and _alone(_published_on(device, one.internal), protocol, port):
                     yield Found(
                         one.place.at("service"), translation_subject(device, one),
                         f"{name} needs {second} too, and only {protocol}/{port} is published on {one.internal}",

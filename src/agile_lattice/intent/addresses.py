@@ -150,7 +150,7 @@ class Prefix(msgspec.Struct, frozen=True, order=True, gc=False):
     @property
     def is_host(self) -> bool:
         """Whether the prefix is a single address."""
-        return self.host_bits == 0
+        return self.length == BITS[self.family]
 
     @property
     def is_private(self) -> bool:
@@ -178,12 +178,13 @@ class Prefix(msgspec.Struct, frozen=True, order=True, gc=False):
     @property
     def first(self) -> int:
         """The lowest address of the subnet, as an integer."""
-        return self.value >> self.host_bits << self.host_bits
+        bits = BITS[self.family] - self.length
+        return self.value >> bits << bits
 
     @property
     def last(self) -> int:
         """The highest address of the subnet, as an integer."""
-        return self.first | (1 << self.host_bits) - 1
+        return self.value | (1 << BITS[self.family] - self.length) - 1
 
     @property
     def network(self) -> Prefix:
@@ -222,7 +223,7 @@ class AddressSet(msgspec.Struct, frozen=True, order=True, gc=False):
     @classmethod
     def everything(cls, family: int) -> AddressSet:
         """Return all addresses of a family."""
-        return cls(family, ((0, (1 << BITS[family]) - 1),))
+        return _EVERYTHING[family]
 
     @classmethod
     def of(cls, *members: Address | Prefix | AddressSet) -> AddressSet:
@@ -282,6 +283,9 @@ class AddressSet(msgspec.Struct, frozen=True, order=True, gc=False):
 
     def __str__(self) -> str:
         return ", ".join(spell_span(self.family, span) for span in self.spans)
+
+
+_EVERYTHING = {family: AddressSet(family, ((0, (1 << bits) - 1),)) for family, bits in BITS.items()}
 
 
 def spell_span(family: int, span: Span) -> str:
