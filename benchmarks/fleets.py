@@ -1,10 +1,10 @@
 """Many devices: two processes against one, a cluster of two workers, and a second run of which ten devices changed.
 
-    .venv/bin/python benchmarks/fleets.py [devices ...]
+    .venv/bin/python benchmarks/fleets.py [landings ...]
 
-The devices are those of `checking.py`, of 60 objects each, and their captures are what is rendered of them. Each row is
-one run of `lattice diff --by-difference` in a process of its own; the peer is the same command on one core. What two
-processes can gain on the machine at all is told by a plain loop in each.
+The devices and their captures are those that `lattice demo --landings` writes, of 60 objects each. Each row is one run of
+`lattice diff --by-difference` in a process of its own; the peer is the same command on one core. What two processes can
+gain on the machine at all is told by a plain loop in each.
 """
 
 from __future__ import annotations
@@ -16,8 +16,6 @@ import tempfile
 import time
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
-
-import checking
 
 LATTICE = str(Path(sys.executable).parent / "lattice")
 CHANGED = 10
@@ -37,7 +35,7 @@ def took(folder: Path, *options: str) -> float:
 
 def change(folder: Path) -> None:
     """Take a line out of the captures of ten devices."""
-    for capture in sorted(folder.glob("captures/site-*/nftables.nft"))[:CHANGED]:
+    for capture in sorted(folder.glob("captures/landing-*/nftables.nft"))[:CHANGED]:
         lines = capture.read_text().splitlines(keepends=True)
         last = max(number for number, line in enumerate(lines) if "dport" in line)
         capture.write_text("".join(lines[:last] + lines[last + 1 :]))
@@ -47,10 +45,7 @@ def measured(devices: int) -> dict[str, float]:
     """Measure one size."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        (folder / "intent").mkdir()
-        checking.write(folder / "intent", devices)
-        render = [LATTICE, "render", str(folder / "intent"), "--into", str(folder / "captures"), "--no-cache"]
-        subprocess.run(render, check=True, capture_output=True)
+        subprocess.run([LATTICE, "demo", "--landings", str(devices), "--into", name], check=True, capture_output=True)
         found = {
             "one": took(folder, "--jobs", "1", "--no-cache"),
             "two": took(folder, "--jobs", "2", "--no-cache"),
@@ -81,7 +76,7 @@ def gained() -> float:
 def main() -> None:
     """Measure every size."""
     print(f"plain loops in two processes: {gained():.2f}x")
-    print("| devices | one core, s | two cores | cluster of two | first run, kept, s | ten changed |")
+    print("| landings | one core, s | two cores | cluster of two | first run, kept, s | ten changed |")
     print("|---|---|---|---|---|---|")
     for devices in [int(each) for each in sys.argv[1:]] or [500, 1000]:
         one = measured(devices)

@@ -311,8 +311,9 @@ def test_what_is_found_of_a_device_alone_follows_from_it_alone(tmp_path: Path, m
         for network in (*examples, whole):
             plain = findings(network)
             assert checked(network, 1, store, lambda parts, what, count: parts) == plain
-            # Nothing of a device alone is looked for a second time.
-            monkeypatch.setattr("agile_lattice.fleet.checking._Checking.alone", None)
+            # Nothing is looked for a second time.
+            for again in ("alone", "across"):
+                monkeypatch.setattr(f"agile_lattice.fleet.checking._Checking.{again}", None)
             assert checked(network, 1, store, lambda parts, what, count: parts) == plain
             monkeypatch.undo()
             monkeypatch.setattr("agile_lattice.fleet.checking.BATCH", 1)

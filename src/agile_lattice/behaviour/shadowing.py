@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from itertools import pairwise
 
 import msgspec
@@ -57,13 +57,14 @@ class Ordered(msgspec.Struct, frozen=True):
 def ordered(devices: Sequence[Device], examples: bool = False) -> list[Ordered]:
     """Work out all lists of some devices of a network; with `examples`, shadows show some of what is left."""
     found = []
+    owned = [(device, part, rules) for device in devices for part, rules in _owned(device).items() if rules]
     for family in (4, 6):
+        spaces = {device.name: Space(device.interfaces, family) for device in devices}
         lists = [
             (device, part, space, members)
-            for device in devices
-            for space in [Space(device.interfaces, family)]
-            for part in LISTED
-            if (members := tuple(_members(device, part, space)))
+            for device, part, rules in owned
+            for space in [spaces[device.name]]
+            if (members := tuple(Member(*each, space.of_rule(each[1])) for each in rules if space.speaks(each[1])))
         ]
         boxes = [[each.box for each in members] for *_, members in lists]
         results = _together(boxes, family if examples else None)
@@ -72,15 +73,17 @@ def ordered(devices: Sequence[Device], examples: bool = False) -> list[Ordered]:
     return found
 
 
-def _members(device: Device, part: Listed, space: Space) -> Iterator[Member]:
-    owners: Sequence[Owner]
-    if part in ("arrival", "departure"):
-        rules = ((one, rule) for one in device.translations for rule in split([one]) if rule.stage == part)
-        yield from (Member(one, rule, space.of_rule(rule)) for one, rule in rules if space.speaks(rule))
-        return
-    owners = device.permits if part == "permits" else device.access
-    passed = ((one, rule) for one in owners for rule in passages([one]))
-    yield from (Member(one, rule, space.of_rule(rule)) for one, rule in passed if space.speaks(rule))
+def _owned(device: Device) -> dict[Listed, list[tuple[Owner, Rule | Passage]]]:
+    """Return the rules of each list of a device, with what they stand for."""
+    found: dict[Listed, list[tuple[Owner, Rule | Passage]]] = {part: [] for part in LISTED}
+    for one in device.translations:
+        for rule in split([one]):
+            found[rule.stage].append((one, rule))
+    for permit in device.permits:
+        found["permits"] += [(permit, rule) for rule in passages([permit])]
+    for access in device.access:
+        found["access"] += [(access, rule) for rule in passages([access])]
+    return found
 
 
 Crossed = tuple[tuple[int, int], ...]

@@ -13,9 +13,14 @@ from rich.text import Text
 
 from agile_lattice import demo
 from agile_lattice.cli.main import main
+from agile_lattice.cli.options import count
 from agile_lattice.cli.output import write_files
+from agile_lattice.cli.parallel import add_jobs, for_each
 from agile_lattice.cli.practising import WITHOUT, can_practise, in_a_hurry, practice, pretended
+from agile_lattice.demo.growing import MOST, drifted, grown
 from agile_lattice.dialects import render_device
+from agile_lattice.dialects.errors import Refusals
+from agile_lattice.fleet.work import rendered
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
@@ -31,12 +36,22 @@ FORMATS: tuple[str, ...] = ()
 def add_arguments(command: ArgumentParser) -> None:
     """Add what the command takes."""
     command.add_argument("--into", metavar="FOLDER", help="write the demo files there instead, to experiment with")
+    command.add_argument(
+        "--landings", metavar="N", type=count,
+        help="with --into, write a fleet instead: the ferries with so many landings, and what is captured of them",
+    )  # fmt: skip
+    add_jobs(command, cluster=False)
 
 
 def run(arguments: Namespace) -> int:
     """Tell the story, or write its files; 0 unless a step of it cannot be done."""
+    if arguments.landings and not arguments.into:
+        raise fail(Place(), "`--landings` needs `--into`", "Give the folder that the fleet is written into.")
     if arguments.into:
-        return write_data(Path(arguments.into))
+        folder = Path(arguments.into)
+        if folder.exists() and any(folder.iterdir() if folder.is_dir() else [folder]):
+            raise fail(Place(str(folder)), "there is something already", "Name a folder that is new, or empty.")
+        return write_fleet(folder, arguments) if arguments.landings else write_data(folder)
     out = console()
     with chdir(DATA):
         chapter(
@@ -148,14 +163,28 @@ def show_practice(out: Console) -> None:
 
 
 def write_data(folder: Path) -> int:
-    """Write the files of the story into a folder that is not there yet."""
-    if folder.exists() and any(folder.iterdir() if folder.is_dir() else [folder]):
-        raise fail(Place(str(folder)), "there is something already", "Name a folder that is new, or empty.")
+    """Write the files of the story into a folder."""
     files = sorted(path for path in DATA.rglob("*") if path.is_file() and path.suffix not in (".py", ".pyc"))
     write_files({folder / path.relative_to(DATA): path.read_bytes() for path in files})
     for entry in sorted({path.relative_to(DATA).parts[0] for path in files}):
         print(folder / entry)
     return 0
+
+
+def write_fleet(folder: Path, arguments: Namespace) -> int:
+    """Write a fleet into a folder: its intent, and captures in which some devices have drifted."""
+    if arguments.landings > MOST:
+        raise fail(Place(), f"there is no room for {arguments.landings} landings", f"There are addresses for {MOST}.")
+    intent, captures = folder / "intent", folder / "captures"
+    write_files({intent / name: text for name, text in grown(arguments.landings).items()})
+    arguments.intent, arguments.cache = str(intent), False
+    devices = list(drifted(load(intent)))
+    done = for_each(rendered, [(each, []) for each in devices], arguments, "rendering")
+    if refusals := [each for _, refused in done.results for each in refused]:
+        raise Refusals(refusals)
+    write_files({captures / each.device / each.file: each.text for texts, _ in done.results for each in texts})
+    print(intent, captures, sep="\n")
+    return done.told(0)
 
 
 def chapter(out: Console, title: str, text: str) -> None:

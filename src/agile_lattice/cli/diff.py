@@ -16,7 +16,7 @@ from agile_lattice.compare.fleets import Shared, by_difference
 from agile_lattice.fleet.work import compared
 from agile_lattice.show.differences import show_comparisons
 from agile_lattice.show.fleets import show_by_difference
-from agile_lattice.show.terminal import console
+from agile_lattice.show.terminal import console, few_names
 
 EXAMPLE = "lattice diff intent.yaml captures"
 FORMATS: tuple[str, ...] = ("json", "json-lines")
@@ -55,10 +55,10 @@ def run(arguments: Namespace) -> int:
             show_comparisons(out, comparisons)
         else:
             show_by_difference(out, grouped, len(comparisons))
-        for device in devices:
-            known = {each.device for each in comparisons} | {each.device for each in done.failed}
-            if not arguments.device and device.name not in known:
-                out.print(f"{device.name}: not captured, so not compared", style="strong")
+        known = {each.device for each in comparisons} | {each.device for each in done.failed}
+        absent = [each.name for each in devices if each.name not in known and not arguments.device]
+        if absent:
+            out.print(f"{few_names(absent)}: not captured, so not compared", style="strong")
     elif not at_once:
         print_json(comparisons if grouped is None else grouped, arguments.format)
     return done.told(0 if all(each.same for each in comparisons) else 1)

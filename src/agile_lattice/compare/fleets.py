@@ -1,10 +1,17 @@
-"""What many devices differ in alike: one entry for each difference, with the devices that have it."""
+"""What many devices differ in alike: one entry for each difference, with the devices that have it.
+
+Each device has addresses of its own, so that the same mistake is seldom the same word for word. What no other device
+has just so is one with what differs from it in one address only, or else in nothing but addresses.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import re
+from collections import defaultdict
+from collections.abc import Collection, Iterable
 
 import msgspec
+from msgspec.structs import replace
 
 from agile_lattice.compare.comparing import told_by_rules
 from agile_lattice.compare.differences import Change, Comparison, Effect, Field
@@ -17,10 +24,11 @@ class Shared(msgspec.Struct, frozen=True):
     Attributes:
         change: What is the matter: `missing`, `extra`, `differs`, `moved`; or `not-compared`.
         section: Of which section it is; empty where no line of a device was understood.
-        subject: What differs, or what was not compared.
-        fields: The values on both sides.
+        subject: What differs, or what was not compared. `...` stands for an address that each device has of its own.
+        fields: The values on both sides, likewise.
         effect: The greatest that it has on any of them.
-        devices: Their names, in the order of the intent.
+        devices: Their names, in the order of the intent; one that has several such differences is named for each.
+        own: What each of them has in the place of `...`, in their order; empty if all have the same.
     """
 
     change: Change | str
@@ -29,8 +37,11 @@ class Shared(msgspec.Struct, frozen=True):
     fields: tuple[Field, ...]
     effect: Effect
     devices: tuple[str, ...]
+    own: tuple[tuple[str, ...], ...] = ()
 
 
+ADDRESS = re.compile(r"\d+\.\d+\.\d+\.\d+(?:/\d+)?|(?<![\w:])[0-9a-f]*:[0-9a-f:]*:[0-9a-f.]*(?:/\d+)?")
+OWN = "..."
 ORDER: tuple[Effect, ...] = ("changes-traffic", "may-change-traffic", "description-only", "no-effect")
 
 
@@ -56,7 +67,7 @@ def by_difference(comparisons: Iterable[Comparison]) -> list[Shared]:
         if comparison.rules is not None and not comparison.same:
             told = "rules that somebody else wrote: without this option it is told what they do"
             _add(found, _not_compared("", told, comparison.device))
-    return sorted(found.values(), key=lambda each: (-len(each.devices), ORDER.index(each.effect)))
+    return sorted(_alike(list(found.values())), key=lambda each: (-len({*each.devices}), ORDER.index(each.effect)))
 
 
 def _not_compared(section: Section | str, subject: str, device: str) -> Shared:
@@ -64,10 +75,58 @@ def _not_compared(section: Section | str, subject: str, device: str) -> Shared:
 
 
 def _add(found: dict[tuple[object, ...], Shared], one: Shared) -> None:
-    key = one.change, one.section, one.subject, one.fields
+    key = _key(one)
     known = found.get(key)
     if known is None:
         found[key] = one
-    elif one.devices[0] not in known.devices:
+    elif one.devices[0] not in known.devices or one.own:
         effect = min(known.effect, one.effect, key=ORDER.index)
-        found[key] = msgspec.structs.replace(known, effect=effect, devices=(*known.devices, *one.devices))
+        found[key] = replace(known, effect=effect, devices=(*known.devices, *one.devices), own=(*known.own, *one.own))
+
+
+def _key(one: Shared) -> tuple[object, ...]:
+    return one.change, one.section, one.subject, one.fields
+
+
+def _alike(found: list[Shared]) -> list[Shared]:
+    """Make one of those that a single device has each, and that differ in addresses only."""
+    for forms in (_but_one, _but_all):
+        alone = [each for each in found if len(each.devices) == 1]
+        have: dict[tuple[object, ...], set[str]] = defaultdict(set)
+        for each in alone:
+            for form in forms(each):
+                have[_key(form)].add(each.devices[0])
+        together: dict[tuple[object, ...], Shared] = {}
+        for each in found:
+            shared = [form for form in forms(each) if len(have[_key(form)]) > 1] if len(each.devices) == 1 else []
+            _add(together, max(shared, key=lambda form: len(have[_key(form)])) if shared else each)
+        found = list(together.values())
+    return found
+
+
+def _but_one(one: Shared) -> list[Shared]:
+    """Return a difference with each of its addresses left open."""
+    return [_open(one, {each}) for each in _addresses(one)]
+
+
+def _but_all(one: Shared) -> list[Shared]:
+    """Return a difference with all of its addresses left open."""
+    addresses = _addresses(one)
+    return [_open(one, {*addresses})] if addresses else []
+
+
+def _addresses(one: Shared) -> list[str]:
+    words = [one.subject, *(value for each in one.fields for value in (each.intent, each.device) if value)]
+    return list(dict.fromkeys(each for word in words for each in ADDRESS.findall(word)))
+
+
+def _open(one: Shared, addresses: Collection[str]) -> Shared:
+    def opened(word: str) -> str:
+        return ADDRESS.sub(lambda found: OWN if found[0] in addresses else found[0], word)
+
+    fields = tuple(
+        replace(each, intent=each.intent and opened(each.intent), device=each.device and opened(each.device))
+        for each in one.fields
+    )
+    own = tuple(each for each in _addresses(one) if each in addresses)
+    return replace(one, subject=opened(one.subject), fields=fields, own=(own,))

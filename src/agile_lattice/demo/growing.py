@@ -19,7 +19,7 @@ from agile_lattice.intent.translations import Publish
 LANDINGS, HARBOURS = 20, 16  # behind a harbour, and behind a coast
 MOST = 64 * LANDINGS * HARBOURS  # landings, of which each has a /23 of 10.0.0.0/8
 HALLS = ("office", "tickets", "cafe", "workshop", "store", "gates", "guests")
-SPEAKS = ("[iproute2, nftables]",) * 6 + ("[frr, nftables]",) * 3 + ("[networkd, iptables]",)
+SPEAKS = ("[iproute2, nftables]",) * 6 + ("[frr, nftables]",) * 3 + ("[networkd, nftables]",)
 COMMON = """\
 lattice: 1
 network: saltmarsh-ferries
@@ -55,17 +55,16 @@ def write_grown(folder: Path, landings: int, seed: int = 1) -> None:
 
 def drifted(network: Network, seed: int = 1) -> Iterator[Device]:
     """Yield devices as they are: some have lost the same route, some have a wrong port, and one is not there."""
-    random = Random(seed)
-    away = random.choice(network.devices).name if len(network.devices) > LANDINGS else ""
+    names = [each.name for each in network.devices]
+    mixed = Random(seed).sample(names, len(names))
+    away, lost, mistyped = mixed[0], {*mixed[1 : len(mixed) // 20 + 2]}, {*mixed[-1 - len(mixed) // 50 :]}
     for device in network.devices:
-        chance = random.random()
-        if device.name == away:
-            continue
-        if chance < 0.05:
-            device = replace(device, routes=tuple(each for each in device.routes if str(each.to) != "192.168.9.0/24"))
-        elif chance < 0.07:
-            device = replace(device, translations=tuple(map(_mistyped, device.translations)))
-        yield device
+        if device.name in lost:
+            yield replace(device, routes=tuple(each for each in device.routes if str(each.to) != "192.168.9.0/24"))
+        elif device.name in mistyped:
+            yield replace(device, translations=tuple(map(_mistyped, device.translations)))
+        elif device.name != away:
+            yield device
 
 
 def _mistyped(one: object) -> object:

@@ -68,10 +68,14 @@ class _Checking:
         self.batches = [left[at : at + BATCH] for at in range(0, len(left), BATCH)]
 
     def _key(self, device: Packed) -> bytes:
-        return blake2b(self.common + device.digest, digest_size=32).digest()
+        return blake2b(self.common + b"alone" + device.digest, digest_size=32).digest()
 
     def parts(self, jobs: int) -> Iterator[Seen]:
         """Yield what is found across devices, in as many parts as there is work; then all of `known` is there."""
+        known = self.store.get(self._key_of_all()) if self.store is not None else None
+        if known is not None and not self.batches:
+            yield known
+            return
         pool = processes(jobs, _begin, (self,)) if jobs > 1 else None
         try:
             across = pool.submit(_across) if pool is not None else None
@@ -83,7 +87,10 @@ class _Checking:
                     if self.store is not None:
                         self.store.put(self._key(device), seen[device.name])
                 yield []
-            yield across.result() if across is not None else self.across()
+            known = across.result() if across is not None else self.across()
+            if self.store is not None:
+                self.store.put(self._key_of_all(), known)
+            yield known
         finally:
             if pool is not None:
                 pool.shutdown(wait=False, cancel_futures=True)
@@ -100,6 +107,10 @@ class _Checking:
         """Return what is found across devices."""
         with paused_collector():
             return list(found(Design(self.fleet.network), across=True))
+
+    def _key_of_all(self) -> bytes:
+        digests = b"".join(each.digest for each in self.fleet.devices)
+        return blake2b(self.common + b"across" + digests, digest_size=32).digest()
 
 
 _shared: list[_Checking] = []  # of this process, if it shares the work

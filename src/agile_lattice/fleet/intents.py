@@ -28,7 +28,7 @@ from agile_lattice.notation.resolving import Common, Source, device_entries
 
 LEAST = 2**19  # octets, below which an intent is read as quickly as it is looked up
 SECTION = re.compile(r"^(\w+):", re.MULTILINE)  # a key of an intent file in its usual layout
-ODD_BREAK = re.compile("\r(?!\n)|[\x85\u2028\u2029]")  # which YAML counts as the end of a line, too
+ODD_BREAKS = "\x85\u2028\u2029"  # which YAML counts as ends of lines, too
 
 
 class Fleet(msgspec.Struct, frozen=True, dict=True):
@@ -95,7 +95,8 @@ def _file(path: Path, text: str) -> _File:
     """Part a file by its keys; what is unusual about its layout comes to light when the parts are read."""
     starts = [*SECTION.finditer(text)]
     keys = [each[1] for each in starts]
-    if "lattice" not in keys or len({*keys}) < len(keys) or ODD_BREAK.search(text):
+    odd = text.count("\r") > text.count("\r\n") or any(each in text for each in ODD_BREAKS)
+    if odd or "lattice" not in keys or len({*keys}) < len(keys):
         return _File(path, text, text)
     ends = [each.start() for each in starts[1:]] + [len(text)]
     pieces = [text[each.start() : end] for each, end in zip(starts, ends, strict=True)]

@@ -15,7 +15,7 @@ from agile_lattice.show.differences import summary as compared_words
 from agile_lattice.show.proving import summary as proven_words
 from agile_lattice.show.report import Cell, Configured, Facts, page
 from agile_lattice.show.templates import template
-from agile_lattice.show.terminal import nearest
+from agile_lattice.show.terminal import nearest, plural
 
 INDEX, UP = "index.html", "../index.html"
 
@@ -93,7 +93,7 @@ def _device(
 
 def _shared(one: Shared) -> list[Cell]:
     first = one.devices[0]
-    count = "1 device" if len(one.devices) == 1 else f"{len(one.devices)} devices"
+    count = plural(len({*one.devices}), "device")
     change = CHANGES.get(one.change, "not compared")
     return [
         ("", count, ""), ("", f"{one.subject}\n{change}", ""), (one.effect, EFFECTS[one.effect][0], ""),

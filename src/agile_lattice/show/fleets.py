@@ -8,35 +8,33 @@ from rich import box
 from rich.console import Console, Group
 from rich.table import Table
 
-from agile_lattice.compare.fleets import Shared
+from agile_lattice.compare.fleets import OWN, Shared
 from agile_lattice.show.differences import CHANGES, EFFECTS
-from agile_lattice.show.terminal import Text, plural
-
-NAMES = 4  # of devices that are shown; `--format json` has all
+from agile_lattice.show.terminal import Text, few_names, plural
 
 
 def show_by_difference(console: Console, found: Sequence[Shared], devices: int) -> None:
     """Print what differs, each difference once."""
     if found:
         table = Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 1, 0), header_style="head")
-        for name, ratio in (("devices", 3), ("what", 5), ("intent", 4), ("device", 4)):
+        for name, ratio in (("devices", 4), ("what", 5), ("intent", 4), ("device", 4)):
             table.add_column(name, ratio=ratio)
         for each in found:
             table.add_row(*_row(each))
         console.print(table)
     of_them = len({name for each in found for name in each.devices})
-    shared = sum(len(each.devices) > 1 for each in found)
+    shared = sum(len({*each.devices}) > 1 for each in found)
     said = f": {plural(len(found), 'difference')}, {shared} of them on several devices" if found else ""
     console.print(Text(f"{of_them} of {plural(devices, 'device')} not as the intent{said}", style="head"))
 
 
 def _row(one: Shared) -> tuple[Group | Text, ...]:
-    names = ", ".join(one.devices[:NAMES])
-    more = len(one.devices) - NAMES
-    who = Group(Text(str(len(one.devices)), style="strong"), Text(names + (f" and {more} more" if more > 0 else "")))
+    names = list(dict.fromkeys(one.devices))
+    who = Group(Text(str(len(names)), style="strong"), Text(few_names(names)))
     word, style = EFFECTS[one.effect]
     change = CHANGES.get(one.change, "not compared")
-    what = Group(Text(one.subject, style="head"), Text.assemble(f"{change}, ", (word, style)))
+    example = [Text(f"{OWN} is {', '.join(one.own[0])} on {one.devices[0]}", style="calm")] if one.own else []
+    what = Group(Text(one.subject, style="head"), Text.assemble(f"{change}, ", (word, style)), *example)
     left = Text("\n".join(f"{each.name}: {each.intent or '-'}" for each in one.fields), style="intent")
     right = Text("\n".join(f"{each.name}: {each.device or '-'}" for each in one.fields), style="device")
     return who, what, left, right
