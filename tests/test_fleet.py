@@ -18,7 +18,7 @@ import agile_lattice as al
 from agile_lattice.checks.registry import CHECKS, example_intent, findings
 from agile_lattice.cli.main import main
 from agile_lattice.cli.parallel import MANY
-from agile_lattice.demo.growing import write_grown
+from agile_lattice.demo.growing import drifted, write_grown
 from agile_lattice.fleet import cluster as cluster_of
 from agile_lattice.fleet.checking import checked
 from agile_lattice.fleet.intents import load_large
@@ -103,7 +103,7 @@ def test_what_many_devices_differ_in_alike_is_told_once(
     assert [each["devices"] for each in found if each["change"] == "not-compared"] == [["edge4"]]
     counts = [len(each["devices"]) for each in found]
     assert counts == sorted(counts, reverse=True) and counts[0] == 5
-    assert "edge0, edge1" in text and "and 1 more" in text and "5 of 5 devices not as the intent" in text
+    assert "edge0, edge1" in text and "5 of 5 devices not as the intent" in text
     assert "not understood: table arp odd" in text and "not compared" in text
 
 
@@ -319,3 +319,41 @@ def test_what_is_found_of_a_device_alone_follows_from_it_alone(tmp_path: Path, m
             monkeypatch.setattr("agile_lattice.fleet.checking.BATCH", 1)
     assert len({each.slug for each in plain}) > 40
     assert checked(whole, 3, None, lambda parts, what, count: parts) == plain
+
+
+def test_a_mistake_of_many_devices_is_told_once_whatever_their_own_addresses(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    assert main(["demo", "--landings", "45", "--into", "fleet"]) == 0
+    assert main(["check", "fleet/intent", "--no-cache"]) == 0
+    capfd.readouterr()
+    assert main(["diff", "fleet/intent", "fleet/captures", "--no-cache", "--format", "json"]) == 1
+    alone = {each["device"]: each["differences"] for each in json.loads(capfd.readouterr().out)}
+    assert main(["diff", "fleet/intent", "fleet/captures", "--no-cache", "--by-difference", "--format", "json"]) == 1
+    told = json.loads(capfd.readouterr().out)
+    network = al.load("fleet/intent")
+    there = {each.name: each for each in drifted([each.name for each in network.devices], network.devices)}
+    [route] = [each for each in told if each["section"] == "routes"]
+    assert (route["change"], route["subject"]) == ("missing", "route 192.168.9.0/24 via ...")
+    lost = {
+        each.name: each for each in network.devices if each.name in there and each.routes != there[each.name].routes
+    }
+    assert dict(zip(route["devices"], route["own"], strict=True)) == {
+        name: [str(one.via)] for name, each in lost.items() for one in each.routes if str(one.to) == "192.168.9.0/24"
+    }
+    # Every difference of every device is in one entry, with its own addresses in the place of the dots.
+    filled = [
+        (name, each["subject"].replace("...", "{}").format(*own))
+        for each in told
+        for name, own in zip(each["devices"], each["own"] or [[]] * len(each["devices"]), strict=True)
+    ]
+    assert sorted(filled) == sorted((name, one["subject"]) for name, found in alone.items() for one in found)
+    assert main(["diff", "fleet/intent", "fleet/captures", "--no-cache", "--by-difference"]) == 1
+    said = " ".join(capfd.readouterr().out.split())
+    [absent] = {each.name for each in network.devices} - there.keys()
+    assert f"{absent}: not captured, so not compared" in said and f"on {route['devices'][0]}" in said
+    assert main(["demo", "--landings", "45", "--into", "fleet"]) == 2
+    assert main(["demo", "--landings", "45"]) == 2
+    assert main(["demo", "--landings", "99999", "--into", "other"]) == 2
+    assert not Path("other").exists()

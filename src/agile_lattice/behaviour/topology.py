@@ -20,6 +20,7 @@ from agile_lattice.intent.permits import Passage, passages
 from agile_lattice.intent.stages import Rule, Stage, family_of, split
 from agile_lattice.intent.translations import described
 
+MOST_HOPS = 50_000  # that are remembered
 KINDS = {"permits": "permit", "access": "management"}  # what a rule is called
 End = Literal["delivered", "own", "leaves", "discarded", "no route", "loop"]
 
@@ -200,6 +201,8 @@ class Topology:
         """Return what a device does with a destination, and the next device; looked up once, many ways pass there."""
         key = device, destination
         if key not in self._hops:
+            if len(self._hops) > MOST_HOPS:
+                self._hops.clear()
             hop = self.table(device, destination.family).look_up(destination.value)
             self._hops[key] = hop, self.neighbour(device, hop) if hop is not None else None
         return self._hops[key]

@@ -55,8 +55,11 @@ devices:
 def no_way_back(design: Design) -> Iterator[Found]:
     """Find subnets that a device sends from to another, however far, which has no way back to them."""
     told: set[tuple[str, str]] = set()
-    back: dict[tuple[str, Address], dict[str, bool]] = {}
+    back: dict[Address, dict[str, bool]] = {}  # of one device at a time
+    before = ""
     for (device, route, subject), course in zip(design.routes, design.once(_courses), strict=True):
+        if device.name != before:
+            before, back = device.name, {}
         last = course.devices[-1] if course is not None else device.name
         if course is None or last == device.name or course.end in ("no route", "loop") or (device.name, last) in told:
             continue
@@ -166,15 +169,15 @@ def _translated(design: Design, name: str, out: str, subnet: Prefix) -> bool:
 
 
 def _comes_back(
-    design: Design, device: Device, neighbour: str, subnet: Prefix, known: dict[tuple[str, Address], dict[str, bool]]
+    design: Design, device: Device, neighbour: str, subnet: Prefix, known: dict[Address, dict[str, bool]]
 ) -> bool:
     """Tell whether what a neighbour sends to a subnet of a device gets there, or to somebody who may know the way.
 
-    Ways share most of their length: `known` keeps, by device and destination, from where they come back.
+    Ways share most of their length: `known` keeps, by destination, from where they come back to the device.
     """
     other = next(value for value in (subnet.first + 1, subnet.last - 1, subnet.first) if value != subnet.value)
     destination = Address(subnet.family, other)
-    told = known.setdefault((device.name, destination), {device.name: True})
+    told = known.setdefault(destination, {device.name: True})
     passed, here = [], neighbour
     while here not in told:
         passed.append(here)

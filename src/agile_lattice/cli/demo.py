@@ -15,11 +15,12 @@ from agile_lattice import demo
 from agile_lattice.cli.main import main
 from agile_lattice.cli.options import count
 from agile_lattice.cli.output import write_files
-from agile_lattice.cli.parallel import add_jobs, for_each
+from agile_lattice.cli.parallel import add_jobs, devices_of, for_each, loaded_fleet
 from agile_lattice.cli.practising import WITHOUT, can_practise, in_a_hurry, practice, pretended
 from agile_lattice.demo.growing import MOST, drifted, grown
 from agile_lattice.dialects import render_device
 from agile_lattice.dialects.errors import Refusals
+from agile_lattice.fleet.packed import packed, unpacked
 from agile_lattice.fleet.work import rendered
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
@@ -178,8 +179,9 @@ def write_fleet(folder: Path, arguments: Namespace) -> int:
     intent, captures = folder / "intent", folder / "captures"
     write_files({intent / name: text for name, text in grown(arguments.landings).items()})
     arguments.intent, arguments.cache = str(intent), False
-    devices = list(drifted(load(intent)))
-    done = for_each(rendered, [(each, []) for each in devices], arguments, "rendering")
+    devices = devices_of(loaded_fleet(arguments))
+    there = [packed(each) for each in drifted([each.name for each in devices], map(unpacked, devices))]
+    done = for_each(rendered, [(each, []) for each in there], arguments, "rendering")
     if refusals := [each for _, refused in done.results for each in refused]:
         raise Refusals(refusals)
     write_files({captures / each.device / each.file: each.text for texts, _ in done.results for each in texts})

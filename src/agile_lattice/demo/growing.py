@@ -7,13 +7,13 @@ aside for measurements, since those of documentation do not suffice.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from random import Random
 
 from msgspec.structs import replace
 
-from agile_lattice.intent.model import Device, Network
+from agile_lattice.intent.model import Device
 from agile_lattice.intent.translations import Publish
 
 LANDINGS, HARBOURS = 20, 16  # behind a harbour, and behind a coast
@@ -53,12 +53,11 @@ def write_grown(folder: Path, landings: int, seed: int = 1) -> None:
         (folder / name).write_text(text, encoding="utf-8")
 
 
-def drifted(network: Network, seed: int = 1) -> Iterator[Device]:
+def drifted(names: Sequence[str], devices: Iterable[Device], seed: int = 1) -> Iterator[Device]:
     """Yield devices as they are: some have lost the same route, some have a wrong port, and one is not there."""
-    names = [each.name for each in network.devices]
     mixed = Random(seed).sample(names, len(names))
     away, lost, mistyped = mixed[0], {*mixed[1 : len(mixed) // 20 + 2]}, {*mixed[-1 - len(mixed) // 50 :]}
-    for device in network.devices:
+    for device in devices:
         if device.name in lost:
             yield replace(device, routes=tuple(each for each in device.routes if str(each.to) != "192.168.9.0/24"))
         elif device.name in mistyped:
@@ -148,8 +147,14 @@ def _harbour(number: int, landings: range) -> str:
     routes = [
         f"to: {_at(10, number << 14 | each % LANDINGS << 9)}/23, via: {_link(0, each, 1)}" for each in landings
     ] + [f"to: {wide}, via: {_link(1, number, 0)}" for wide in ("10.0.0.0/8", "172.16.0.0/12")]
-    routes.append(f"to: {_at(10, number << 14)}/18, discard: true, distance: 250")
+    nobody = [f"{_at(10, number << 14)}/18", *_links_to(number)]
+    routes += [f"to: {each}, discard: true, distance: 250" for each in nobody]
     return _entry(f"harbour-{number:03}", "[frr]", interfaces, routes)
+
+
+def _links_to(harbour: int) -> list[str]:
+    """Return the networks of the links between a harbour and its landings."""
+    return [f"{_at(172, at)}/29" for at in range(harbour * LANDINGS * 2, (harbour + 1) * LANDINGS * 2, 8)]
 
 
 def _coast(number: int, harbours: range) -> str:
@@ -159,8 +164,7 @@ def _coast(number: int, harbours: range) -> str:
     routes = []
     for each in harbours:
         routes.append(f"to: {_at(10, each << 14)}/18, via: {_link(1, each, 1)}")
-        first, last = each * LANDINGS * 2, (each + 1) * LANDINGS * 2
-        routes += [f"to: {_at(172, at)}/29, via: {_link(1, each, 1)}" for at in range(first, last, 8)]
+        routes += [f"to: {network}, via: {_link(1, each, 1)}" for network in _links_to(each)]
     routes += [f"to: {wide}, via: {_link(2, number, 0)}" for wide in ("10.0.0.0/8", "172.16.0.0/12")]
     nobody = [f"{_at(10, number << 18)}/14", *_links_behind(number)]
     routes += [f"to: {each}, discard: true, distance: 250" for each in nobody]

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import gc
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import nullcontext
 from hashlib import blake2b
 
 import msgspec
@@ -76,8 +77,7 @@ class _Checking:
         if known is not None and not self.batches:
             yield known
             return
-        pool = processes(jobs, _begin, (self,)) if jobs > 1 else None
-        try:
+        with processes(jobs, _begin, (self,)) if jobs > 1 else nullcontext() as pool:
             across = pool.submit(_across) if pool is not None else None
             numbers = range(len(self.batches))
             found_alone = pool.map(_alone, numbers) if pool is not None else map(self.alone, numbers)
@@ -91,9 +91,6 @@ class _Checking:
             if self.store is not None:
                 self.store.put(self._key_of_all(), known)
             yield known
-        finally:
-            if pool is not None:
-                pool.shutdown(wait=False, cancel_futures=True)
 
     def alone(self, batch: int) -> dict[str, Seen]:
         """Return what is found of each device of a batch."""

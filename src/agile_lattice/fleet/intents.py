@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator, Sequence
+from contextlib import nullcontext
 from functools import cached_property
 from hashlib import blake2b
 from pathlib import Path
@@ -157,8 +158,7 @@ class _Loading:
         kept = [self.store.get(key) if self.store is not None else None for key in keys]
         missing = [file for file, devices in zip(self.files, kept, strict=True) if devices is None]
         jobs = min(jobs, len(missing))
-        pool = processes(jobs, _begin, (self,)) if jobs > 1 else None
-        try:
+        with processes(jobs, _begin, (self,)) if jobs > 1 else nullcontext() as pool:
             read = iter(pool.map(_devices, missing) if pool is not None else map(self.devices, missing))
             for key, devices in zip(keys, kept, strict=True):
                 if devices is None:
@@ -166,9 +166,6 @@ class _Loading:
                     if self.store is not None:
                         self.store.put(key, devices)
                 yield devices
-        finally:
-            if pool is not None:
-                pool.shutdown(wait=False, cancel_futures=True)
 
     def devices(self, file: _File) -> tuple[Packed, ...]:
         """Return the devices of a file, packed."""

@@ -7,6 +7,7 @@ import signal
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
+from contextlib import contextmanager
 from multiprocessing import get_context
 from typing import Any, TypeVar
 
@@ -72,18 +73,25 @@ def _answers(
 
 def _in_processes(work: Work[R], captured: Sequence[Captured], catalogue: Catalogue, jobs: int) -> Iterator[R | Failed]:
     # Whoever begins as a copy of this process has all devices already: only their numbers are sent.
-    pool = processes(jobs, _begin, (work, captured, catalogue))
-    try:
+    with processes(jobs, _begin, (work, captured, catalogue)) as pool:
         share = max(1, len(captured) // (jobs * SHARES))
         yield from pool.map(_one, range(len(captured)), chunksize=share)
-    finally:
-        pool.shutdown(wait=False, cancel_futures=True)
 
 
-def processes(jobs: int, begin: Callable[..., None], told: tuple[Any, ...] = ()) -> ProcessPoolExecutor:
-    """Return so many processes to share work, each of which begins with a function and what that is told."""
+@contextmanager
+def processes(jobs: int, begin: Callable[..., None], told: tuple[Any, ...] = ()) -> Iterator[ProcessPoolExecutor]:
+    """Give so many processes to share work, each of which begins with a function and what that is told.
+
+    When the work is done, they are waited for; when it is broken off, they are not.
+    """
     ways = get_context("fork" if sys.platform == "linux" else None)
-    return ProcessPoolExecutor(jobs, mp_context=ways, initializer=begin, initargs=told)
+    pool = ProcessPoolExecutor(jobs, mp_context=ways, initializer=begin, initargs=told)
+    try:
+        yield pool
+    except BaseException:
+        pool.shutdown(wait=False, cancel_futures=True)
+        raise
+    pool.shutdown()
 
 
 def heedless() -> None:
