@@ -310,15 +310,15 @@ def test_what_is_found_of_a_device_alone_follows_from_it_alone(tmp_path: Path, m
     with Store(tmp_path / "kept") as store:
         for network in (*examples, whole):
             plain = findings(network)
-            assert checked(network, 1, store, lambda parts, what, count: parts) == plain
+            assert checked(network, 1, store) == plain
             # Nothing is looked for a second time.
             for again in ("alone", "across"):
                 monkeypatch.setattr(f"agile_lattice.fleet.checking._Checking.{again}", None)
-            assert checked(network, 1, store, lambda parts, what, count: parts) == plain
+            assert checked(network, 1, store) == plain
             monkeypatch.undo()
             monkeypatch.setattr("agile_lattice.fleet.checking.BATCH", 1)
     assert len({each.slug for each in plain}) > 40
-    assert checked(whole, 3, None, lambda parts, what, count: parts) == plain
+    assert checked(whole, 3) == plain
 
 
 def test_a_mistake_of_many_devices_is_told_once_whatever_their_own_addresses(

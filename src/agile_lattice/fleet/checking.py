@@ -27,7 +27,13 @@ Seen = list[tuple[str, Found]]
 Watch = Callable[[Iterable[Seen], str, int], Iterable[Seen]]
 
 
-def checked(fleet: Network | Fleet, jobs: int, store: Store | None, watch: Watch) -> list[Finding]:
+def _unwatched(parts: Iterable[Seen], _what: str, _count: int) -> Iterable[Seen]:
+    return parts
+
+
+def checked(
+    fleet: Network | Fleet, jobs: int = 1, store: Store | None = None, watch: Watch = _unwatched
+) -> list[Finding]:
     """Check an intent as `checks.findings` does.
 
     Args:

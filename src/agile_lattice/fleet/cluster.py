@@ -15,7 +15,8 @@ if TYPE_CHECKING:
 
 R = TypeVar("R")
 PACKAGE = "agile-lattice"
-BATCH = 10  # devices that go to a worker at once
+MOST = 40  # devices that go to a worker at once
+SHARES = 4  # of the devices for each thread of a worker, at least, so that none waits long for the last one
 PATIENCE = 10  # seconds in which a scheduler has to answer
 EXTRA = "`--cluster` needs the extra: pip install 'agile-lattice[fleet]'"
 
@@ -45,7 +46,9 @@ def on_cluster(
         raise ClusterError(EXTRA) from error
     with _connected(address, jobs) as client:
         _same_versions(client)
-        batches = [list(captured[at : at + BATCH]) for at in range(0, len(captured), BATCH)]
+        threads = sum(client.nthreads().values())
+        size = max(1, min(MOST, len(captured) // (SHARES * max(threads, 1))))
+        batches = [list(captured[at : at + size]) for at in range(0, len(captured), size)]
         futures = [client.submit(batch_done, work, batch, catalogue, pure=False) for batch in batches]
         try:
             for future in futures:
@@ -62,11 +65,13 @@ def batch_done(work: Work[R], batch: Sequence[Captured], catalogue: Catalogue) -
 
 
 def _connected(address: str, jobs: int) -> Client:
+    from dask import config
     from distributed import Client
 
     try:
         if address == "local":
-            return Client(n_workers=max(jobs, 1), threads_per_worker=1, dashboard_address=None)
+            with config.set({"distributed.worker.profile.enabled": False}):  # it takes a tenth of the time
+                return Client(n_workers=max(jobs, 1), threads_per_worker=1, dashboard_address=None)
         return Client(address, timeout=PATIENCE)
     except (OSError, ValueError) as error:
         raise ClusterError(f"no scheduler answers at {address}: {error}") from None

@@ -29,6 +29,7 @@ from agile_lattice.notation.collector import paused_collector
 FILE = "results.sqlite"
 MOST = 512 * 2**20  # octets of results that are kept
 KEPT = 0.8  # of these what stays when there are more
+AWHILE = 3600  # seconds, in which it makes no difference when a result was used
 PATIENCE = 5  # seconds to wait for another process
 TABLE = "CREATE TABLE IF NOT EXISTS results (key BLOB PRIMARY KEY, seal BLOB, result BLOB, used REAL)"
 
@@ -58,6 +59,7 @@ class Store:
     def __init__(self, path: Path, most: int = MOST) -> None:
         self.path, self.most = path, most
         self._used: list[bytes] = []
+        self._now = time.time()
         try:
             self._base = self._opened()
         except sqlite3.DatabaseError:
@@ -82,7 +84,7 @@ class Store:
     def get(self, key: bytes) -> Any:
         """Return what was kept under a key; None if nothing was that can be believed."""
         try:
-            row = self._base.execute("SELECT seal, result FROM results WHERE key = ?", (key,)).fetchone()
+            row = self._base.execute("SELECT seal, result, used FROM results WHERE key = ?", (key,)).fetchone()
         except sqlite3.DatabaseError:
             return None
         if row is None or row[0] != _seal(key, row[1]):
@@ -92,23 +94,20 @@ class Store:
                 result = pickle.loads(row[1])
         except Exception:  # whatever a class that has changed makes of it
             return None
-        self._used.append(key)
+        if row[2] < self._now - AWHILE:
+            self._used.append(key)
         return result
 
     def put(self, key: bytes, result: object) -> None:
         """Keep a result."""
         data = pickle.dumps(result, pickle.HIGHEST_PROTOCOL)
-        row = key, _seal(key, data), data, time.time()
+        row = key, _seal(key, data), data, self._now
         self._try(lambda: self._base.execute("INSERT OR REPLACE INTO results VALUES (?, ?, ?, ?)", row))
 
     def close(self) -> None:
         """Write what was kept, and let the oldest go if it is too much."""
-        now = time.time()
-        self._try(
-            lambda: self._base.executemany(
-                "UPDATE results SET used = ? WHERE key = ?", [(now, each) for each in self._used]
-            )
-        )
+        rows = [(self._now, each) for each in self._used]
+        self._try(lambda: self._base.executemany("UPDATE results SET used = ? WHERE key = ?", rows))
         self._try(self._shrink)
         self._try(self._base.commit)
         self._base.close()
