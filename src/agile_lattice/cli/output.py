@@ -7,7 +7,7 @@ import io
 import os
 import sys
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -87,8 +87,11 @@ def _remove_left_over(path: Path) -> None:
             left.unlink(missing_ok=True)
 
 
-def write_files(contents: Mapping[Path, str | bytes]) -> None:
+def write_files(contents: Mapping[Path, str | bytes] | Iterable[tuple[Path, str | bytes]]) -> None:
     """Write files, all of them or none: each is written beside its place first, then all are renamed.
+
+    Args:
+        contents: What is in each; of many that are made one after the other none has to be kept.
 
     Raises:
         OSError: If a file cannot be written; no file has changed then.
@@ -97,7 +100,7 @@ def write_files(contents: Mapping[Path, str | bytes]) -> None:
     mask = os.umask(0)
     os.umask(mask)
     try:
-        for path, content in contents.items():
+        for path, content in contents.items() if isinstance(contents, Mapping) else contents:
             path.parent.mkdir(parents=True, exist_ok=True)
             _remove_left_over(path)
             handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}{MARK}{os.getpid()}-")

@@ -13,16 +13,26 @@ from msgspec.structs import replace
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import write_files
-from agile_lattice.cli.parallel import Done, add_jobs, checked_by_all, devices_of, for_each, loaded_fleet, whole
+from agile_lattice.cli.parallel import (
+    Done,
+    add_jobs,
+    checked_by_all,
+    devices_of,
+    for_each,
+    jobs_for,
+    loaded_fleet,
+    whole,
+)
 from agile_lattice.cli.revisions import intent_of_revision
 from agile_lattice.compare.changes import change
 from agile_lattice.dialects.registry import Catalogue, catalogue_beside
 from agile_lattice.fleet.intents import Fleet
 from agile_lattice.fleet.work import compared, proven, rendered
-from agile_lattice.intent.model import Device, Network
+from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.lookup import chosen_devices
+from agile_lattice.show.terminal import with_progress
 
 if TYPE_CHECKING:
     from agile_lattice.observe.observing import Observed
@@ -73,7 +83,9 @@ def run(arguments: Namespace) -> int:
         if facts.change is not None:
             raise fail(Place(arguments.into), "a change is told on one page", "Name an .html or an .md file.")
         into = into / INDEX
-        write_files({into.parent / name: text for name, text in pages(facts)})
+        written = pages(facts, jobs_for(arguments, len(facts.rendered)))
+        files = with_progress(written, "writing", len(facts.rendered) + 1)
+        write_files((into.parent / name, text) for name, text in files)
     print(into)
     differs = any(not each.same for each in facts.compared or ())
     felt = facts.change is not None and facts.change.felt
@@ -83,7 +95,6 @@ def run(arguments: Namespace) -> int:
 
 def _observed(network: Network, path: Path, catalogue: Catalogue) -> list[Observed]:
     from agile_lattice.observe.observing import observed_round
-    from agile_lattice.show.terminal import with_progress
     from agile_lattice.transport.sealing import seal_key
 
     devices = [each for each in network.devices if each.connection is not None]
@@ -94,12 +105,13 @@ def _observed(network: Network, path: Path, catalogue: Catalogue) -> list[Observ
     return [found[each.name] for each in devices]
 
 
-def _rendered(devices: Sequence[Device], arguments: Namespace) -> list[Configured]:
+def _rendered(fleet: Network | Fleet, arguments: Namespace) -> list[Configured]:
     from agile_lattice.show.report import Configured
 
-    done = for_each(partial(rendered, causes=True), [(each, []) for each in devices], arguments, "rendering")
+    devices = [(each, list[tuple[str, str]]()) for each in devices_of(fleet)]
+    done = for_each(partial(rendered, causes=True), devices, arguments, "rendering")
     # A design is worth a report before all of it can be rendered.
-    return [Configured(one, *found) for one, found in zip(devices, _whole(done), strict=True)]
+    return [Configured(one, *found) for one, found in zip(whole(fleet).devices, _whole(done), strict=True)]
 
 
 def _whole(done: Done[R]) -> Sequence[R]:
@@ -113,9 +125,9 @@ def _facts(fleet: Network | Fleet, arguments: Namespace, catalogue: Catalogue) -
     from agile_lattice.show.report import Facts
 
     network = whole(fleet)
-    devices = chosen_devices(network.devices, None)
+    chosen_devices(network.devices, None)  # there are some
     found = checked_by_all(fleet, arguments)
-    configured = _rendered(devices, arguments)
+    configured = _rendered(fleet, arguments)
     if not arguments.captures:
         return Facts(network, found, configured)
     first = arguments.captures[0]

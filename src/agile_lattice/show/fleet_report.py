@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import nullcontext
 
 from msgspec.structs import replace
 
@@ -10,6 +11,7 @@ from agile_lattice.checks import Finding
 from agile_lattice.compare.differences import Comparison
 from agile_lattice.compare.equivalence import Verdict
 from agile_lattice.compare.fleets import Shared, by_difference
+from agile_lattice.fleet.sharing import heedless, processes
 from agile_lattice.show.differences import CHANGES, EFFECTS, missing_words
 from agile_lattice.show.differences import summary as compared_words
 from agile_lattice.show.proving import summary as proven_words
@@ -18,28 +20,61 @@ from agile_lattice.show.templates import template
 from agile_lattice.show.terminal import nearest, plural
 
 INDEX, UP = "index.html", "../index.html"
+AT_ONCE = 8  # pages that a process writes before it hands them over
 
 
-def pages(facts: Facts) -> Iterator[tuple[str, str]]:
+def pages(facts: Facts, jobs: int = 1) -> Iterator[tuple[str, str]]:
     """Yield the name and the text of each page of a folder: the index first.
 
     Args:
         facts: What is told of all devices.
+        jobs: How many processes write pages.
     """
     yield INDEX, _index(facts)
-    compared = {each.device: each for each in facts.compared or ()}
-    verdicts = {each.device: each for each in facts.verdicts}
-    findings = _by_device(facts.open_findings)
-    for one in facts.rendered:
+    parts = _Parts(facts)
+    numbers = range(len(facts.rendered))
+    with processes(jobs, _begin, (parts,)) if jobs > 1 else nullcontext() as pool:
+        yield from pool.map(_page, numbers, chunksize=AT_ONCE) if pool is not None else map(parts.page, numbers)
+
+
+class _Parts:
+    """What is told of each device.
+
+    Args:
+        facts: What is told of all of them.
+    """
+
+    def __init__(self, facts: Facts) -> None:
+        self.facts = facts
+        self.compared = {each.device: each for each in facts.compared or ()}
+        self.verdicts = {each.device: each for each in facts.verdicts}
+        self.findings = _by_device(facts.open_findings)
+        self.observed = {each.device: each for each in facts.observed or ()}
+
+    def page(self, number: int) -> tuple[str, str]:
+        """Return the name and the text of the page of a device."""
+        facts, one = self.facts, self.facts.rendered[number]
         name = one.device.name
         mine = Facts(
-            replace(facts.network, devices=(one.device,), blocks=()), findings.get(name, []), [one],
-            None if facts.compared is None else [compared[name]] if name in compared else [],
-            [verdicts[name]] if name in verdicts else [],
-            failed={each: reason for each, reason in facts.failed.items() if each == name},
-            observed=None if facts.observed is None else [each for each in facts.observed if each.device == name],
+            replace(facts.network, devices=(one.device,), blocks=()), self.findings.get(name, []), [one],
+            None if facts.compared is None else [self.compared[name]] if name in self.compared else [],
+            [self.verdicts[name]] if name in self.verdicts else [],
+            failed={name: facts.failed[name]} if name in facts.failed else {},
+            observed=None if facts.observed is None else [self.observed[name]] if name in self.observed else [],
         )  # fmt: skip
-        yield _page_of(name), page(mine, UP)
+        return _page_of(name), page(mine, UP)
+
+
+_shared: list[_Parts] = []  # of this process, if it writes pages
+
+
+def _begin(parts: _Parts) -> None:
+    heedless()
+    _shared[:] = [parts]
+
+
+def _page(number: int) -> tuple[str, str]:
+    return _shared[0].page(number)
 
 
 def _index(facts: Facts) -> str:
@@ -56,7 +91,7 @@ def _index(facts: Facts) -> str:
     return template("fleet.html").render(
         title=network.name or "Network", index="", contents={**contents, "findings": "Findings"}, counts=counts,
         heads=heads,
-        shared=None if shared is None else [_shared(each) for each in shared],
+        shared=None if shared is None else [_difference(each) for each in shared],
         findings=[_finding(each) for each in facts.open_findings], devices=_devices(facts),
         table=template("table.html").module.table,  # type: ignore[attr-defined]
     )  # fmt: skip
@@ -91,7 +126,7 @@ def _device(
     ]  # fmt: skip
 
 
-def _shared(one: Shared) -> list[Cell]:
+def _difference(one: Shared) -> list[Cell]:
     first = one.devices[0]
     count = plural(len({*one.devices}), "device")
     change = CHANGES.get(one.change, "not compared")
