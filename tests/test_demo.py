@@ -366,7 +366,7 @@ def test_many_devices_are_told_in_few_lines(tmp_path: Path, capsys: pytest.Captu
     changed.write_text(changed.read_text().replace("10.7.10.1", "10.7.10.2"))
     out = printed(capsys, 1, "diff", intent, str(captures))
     assert "address 10.7.10.1/24 on lan0" in out and "39 devices are the same as the intent" in out
-    assert out.endswith("40 devices compared, 1 of them not as the intent: 1 difference (1 changes traffic)\n")
+    assert out.endswith("40 devices compared, 1 of them not as the intent says: 1 difference (1 changes traffic)\n")
 
 
 def test_the_files_of_the_story_can_be_taken_away(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

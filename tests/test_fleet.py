@@ -103,7 +103,7 @@ def test_what_many_devices_differ_in_alike_is_told_once(
     assert [each["devices"] for each in found if each["change"] == "not-compared"] == [["edge4"]]
     counts = [len(each["devices"]) for each in found]
     assert counts == sorted(counts, reverse=True) and counts[0] == 5
-    assert "edge0, edge1" in text and "5 of 5 devices not as the intent" in text
+    assert "edge0, edge1" in text and "5 of 5 devices are not as the intent says" in text
     assert "not understood: table arp odd" in text and "not compared" in text
 
 
@@ -116,11 +116,11 @@ def test_no_device_is_called_as_the_intent_that_is_not(capfd: pytest.CaptureFixt
     typed = ["diff", str(island / "island.yaml"), str(island / "island-gate"), "--device", "island-gate"]
     assert main([*typed, "--by-difference"]) == 1
     said = " ".join(capfd.readouterr().out.split())
-    assert "1 of 1 device not as the intent" in said and "rules that somebody else wrote" in said
+    assert "1 of 1 device is not as the intent says" in said and "rules that somebody else wrote" in said
     hidden = ["diff", str(DEMO / "saltmarsh.yaml"), str(DEMO / "a-year-later"), "--only", "no-effect"]
     assert main([*hidden, "--by-difference"]) == 1
     said = " ".join(capfd.readouterr().out.split())
-    assert "other differences are not shown" in said and "2 of 2 devices not as the intent" in said
+    assert "other differences are not shown" in said and "2 of 2 devices are not as the intent says" in said
 
 
 @pytest.fixture
@@ -312,8 +312,7 @@ def test_what_is_found_of_a_device_alone_follows_from_it_alone(tmp_path: Path, m
             plain = findings(network)
             assert checked(network, 1, store) == plain
             # Nothing is looked for a second time.
-            for again in ("alone", "across"):
-                monkeypatch.setattr(f"agile_lattice.fleet.checking._Checking.{again}", None)
+            monkeypatch.setattr("agile_lattice.fleet.checking._Checking.part", None)
             assert checked(network, 1, store) == plain
             monkeypatch.undo()
             monkeypatch.setattr("agile_lattice.fleet.checking.BATCH", 1)

@@ -5,9 +5,7 @@ What is found across devices is one part of the work: those checks have most of 
 
 from __future__ import annotations
 
-import gc
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import nullcontext
 from hashlib import blake2b
 
 import msgspec
@@ -17,11 +15,12 @@ from agile_lattice.checks.design import Design
 from agile_lattice.checks.registry import Finding, Found, findings, findings_of, found
 from agile_lattice.fleet.intents import Fleet
 from agile_lattice.fleet.packed import Packed, packed, unpacked
-from agile_lattice.fleet.sharing import heedless, processes
+from agile_lattice.fleet.sharing import side_by_side
 from agile_lattice.fleet.store import Store, installed
 from agile_lattice.intent.model import Network
 from agile_lattice.notation.collector import paused_collector
 
+ACROSS = -1
 BATCH = 40  # devices that are looked at together, as their lists of rules can be; what each gives is kept by itself
 Seen = list[tuple[str, Found]]
 Watch = Callable[[Iterable[Seen], str, int], Iterable[Seen]]
@@ -79,55 +78,27 @@ class _Checking:
 
     def parts(self, jobs: int) -> Iterator[Seen]:
         """Yield what is found across devices, in as many parts as there is work; then all of `known` is there."""
-        known = self.store.get(self._key_of_all()) if self.store is not None else None
-        if known is not None and not self.batches:
-            yield known
+        key = blake2b(self.common + b"across" + b"".join(each.digest for each in self.fleet.devices), digest_size=32)
+        across = self.store.get(key.digest()) if self.store is not None and not self.batches else None
+        if across is not None:
+            yield across
             return
-        with processes(jobs, _begin, (self,)) if jobs > 1 else nullcontext() as pool:
-            across = pool.submit(_across) if pool is not None else None
-            numbers = range(len(self.batches))
-            found_alone = pool.map(_alone, numbers) if pool is not None else map(self.alone, numbers)
-            for batch, seen in zip(self.batches, found_alone, strict=True):
-                self.known |= seen
-                for device in batch:
-                    if self.store is not None:
-                        self.store.put(self._key(device), seen[device.name])
-                yield []
-            known = across.result() if across is not None else self.across()
-            if self.store is not None:
-                self.store.put(self._key_of_all(), known)
-            yield known
+        numbers = [ACROSS, *range(len(self.batches))]  # what takes longest is begun first
+        for number, seen in zip(numbers, side_by_side(_Checking.part, self, numbers, jobs), strict=True):
+            keys = [key.digest()] if number == ACROSS else map(self._key, self.batches[number])
+            for each, of_it in zip(keys, seen.values(), strict=True):
+                if self.store is not None:
+                    self.store.put(each, of_it)
+            self.known |= seen
+            yield seen.get("", [])
 
-    def alone(self, batch: int) -> dict[str, Seen]:
-        """Return what is found of each device of a batch."""
-        devices = tuple(map(unpacked, self.batches[batch]))
-        seen: dict[str, Seen] = {each.name: [] for each in devices}
-        for slug, one in found(Design(replace(self.fleet.bare, devices=devices)), across=False):
-            seen[one.subject.partition(" ")[0]].append((slug, one))  # it is named first
-        return seen
-
-    def across(self) -> Seen:
-        """Return what is found across devices."""
+    def part(self, number: int) -> dict[str, Seen]:
+        """Return what is found of each device of a batch; or across devices, which goes by no name."""
         with paused_collector():
-            return list(found(Design(self.fleet.network), across=True))
-
-    def _key_of_all(self) -> bytes:
-        digests = b"".join(each.digest for each in self.fleet.devices)
-        return blake2b(self.common + b"across" + digests, digest_size=32).digest()
-
-
-_shared: list[_Checking] = []  # of this process, if it shares the work
-
-
-def _begin(checking: _Checking) -> None:
-    heedless()
-    _shared[:] = [checking]
-    gc.freeze()
-
-
-def _alone(batch: int) -> dict[str, Seen]:
-    return _shared[0].alone(batch)
-
-
-def _across() -> Seen:
-    return _shared[0].across()
+            if number == ACROSS:
+                return {"": list(found(Design(self.fleet.network), across=True))}
+            devices = tuple(map(unpacked, self.batches[number]))
+            seen: dict[str, Seen] = {each.name: [] for each in devices}
+            for slug, one in found(Design(replace(self.fleet.bare, devices=devices)), across=False):
+                seen[one.subject.partition(" ")[0]].append((slug, one))  # it is named first
+            return seen

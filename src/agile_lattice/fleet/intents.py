@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator, Sequence
-from contextlib import nullcontext
 from functools import cached_property
 from hashlib import blake2b
 from pathlib import Path
@@ -17,7 +16,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.fleet.packed import Packed, packed, packed_without_names, unpacked
-from agile_lattice.fleet.sharing import heedless, processes
+from agile_lattice.fleet.sharing import side_by_side
 from agile_lattice.fleet.store import Store, installed
 from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
@@ -157,36 +156,22 @@ class _Loading:
         keys = [_key(self.digest, file, file.devices) for file in self.files]
         kept = [self.store.get(key) if self.store is not None else None for key in keys]
         missing = [file for file, devices in zip(self.files, kept, strict=True) if devices is None]
-        jobs = min(jobs, len(missing))
-        with processes(jobs, _begin, (self,)) if jobs > 1 else nullcontext() as pool:
-            read = iter(pool.map(_devices, missing) if pool is not None else map(self.devices, missing))
-            for key, devices in zip(keys, kept, strict=True):
-                if devices is None:
-                    devices = next(read)
-                    if self.store is not None:
-                        self.store.put(key, devices)
-                yield devices
+        read = side_by_side(_Loading.devices, self, missing, jobs)
+        for key, devices in zip(keys, kept, strict=True):
+            if devices is None:
+                devices = next(read)
+                if self.store is not None:
+                    self.store.put(key, devices)
+            yield devices
 
     def devices(self, file: _File) -> tuple[Packed, ...]:
         """Return the devices of a file, packed."""
-        source = shaped(file.devices, str(file.path))
-        if source.shape.model_fields_set - {"lattice", "devices"} and file.head != file.devices:
-            raise fail(source.place, "it is not laid out as it seems")
-        devices = self.common.devices_of(device_entries([source]))
-        return tuple(packed_without_names(each, self.digest) for each in devices)
-
-
-_shared: list[_Loading] = []  # of this process, if it shares the reading
-
-
-def _begin(loading: _Loading) -> None:
-    heedless()
-    _shared[:] = [loading]
-
-
-def _devices(file: _File) -> tuple[Packed, ...]:
-    with paused_collector():
-        return _shared[0].devices(file)
+        with paused_collector():
+            source = shaped(file.devices, str(file.path))
+            if source.shape.model_fields_set - {"lattice", "devices"} and file.head != file.devices:
+                raise fail(source.place, "it is not laid out as it seems")
+            devices = self.common.devices_of(device_entries([source]))
+            return tuple(packed_without_names(each, self.digest) for each in devices)
 
 
 def _key(what: bytes, file: _File, text: str) -> bytes:

@@ -7,7 +7,7 @@ import signal
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
-from contextlib import contextmanager
+from functools import partial
 from multiprocessing import get_context
 from typing import Any, TypeVar
 
@@ -16,6 +16,8 @@ from agile_lattice.fleet.packed import unpacked
 from agile_lattice.fleet.store import Store, key_of
 from agile_lattice.fleet.tasks import Captured, Failed, Work, done
 
+T = TypeVar("T")
+A = TypeVar("A")
 R = TypeVar("R")
 SHARES = 8  # of the devices for each process: so that none waits long for the last one
 
@@ -61,53 +63,51 @@ def _answers(
         from agile_lattice.fleet.cluster import on_cluster  # which takes a second to import what it needs
 
         yield from on_cluster(work, captured, catalogue, cluster, jobs)
-    elif jobs > 1:
-        yield from _in_processes(work, captured, catalogue, jobs)
-    else:
+    elif alone:
         for device, texts in captured:
-            if alone:
-                yield work(unpacked(device), texts, catalogue)
-            else:
-                yield done(work, device, texts, catalogue)
+            yield work(unpacked(device), texts, catalogue)
+    else:
+        share = max(1, len(captured) // (max(jobs, 1) * SHARES))
+        yield from side_by_side(_one, (work, captured, catalogue), range(len(captured)), jobs, share)
 
 
-def _in_processes(work: Work[R], captured: Sequence[Captured], catalogue: Catalogue, jobs: int) -> Iterator[R | Failed]:
-    # Whoever begins as a copy of this process has all devices already: only their numbers are sent.
-    with processes(jobs, _begin, (work, captured, catalogue)) as pool:
-        share = max(1, len(captured) // (jobs * SHARES))
-        yield from pool.map(_one, range(len(captured)), chunksize=share)
+def _one(about: tuple[Work[R], Sequence[Captured], Catalogue], number: int) -> R | Failed:
+    work, captured, catalogue = about
+    return done(work, *captured[number], catalogue)
 
 
-@contextmanager
-def processes(jobs: int, begin: Callable[..., None], told: tuple[Any, ...] = ()) -> Iterator[ProcessPoolExecutor]:
-    """Give so many processes to share work, each of which begins with a function and what that is told.
+def side_by_side(do: Callable[[T, A], R], about: T, members: Sequence[A], jobs: int, at_once: int = 1) -> Iterator[R]:
+    """Do something for each of some members; what comes back is in their order.
 
-    When the work is done, they are waited for; when it is broken off, they are not.
+    Args:
+        do: What is done: a function, or a method of what it is about, that other processes find by its name.
+        about: What all of it is about. Processes begin with it, so that it is not sent with each member.
+        members: Those that it is done for.
+        jobs: How many processes share it.
+        at_once: How many members a process takes before it hands over what comes of them.
     """
+    if jobs < 2 or len(members) < 2:
+        yield from (do(about, each) for each in members)
+        return
     ways = get_context("fork" if sys.platform == "linux" else None)
-    pool = ProcessPoolExecutor(jobs, mp_context=ways, initializer=begin, initargs=told)
+    pool = ProcessPoolExecutor(min(jobs, len(members)), mp_context=ways, initializer=_begin, initargs=(about,))
     try:
-        yield pool
+        yield from pool.map(partial(_done, do), members, chunksize=at_once)
     except BaseException:
         pool.shutdown(wait=False, cancel_futures=True)
         raise
     pool.shutdown()
 
 
-def heedless() -> None:
-    """Take no notice of an interrupt: who began a process that shares work says when it ends."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
+_about: list[Any] = []  # of this process, if it shares something
 
 
-_shared: list[tuple[Work[Any], Sequence[Captured], Catalogue]] = []  # of this process, if it shares the work
-
-
-def _begin(work: Work[Any], captured: Sequence[Captured], catalogue: Catalogue) -> None:
-    heedless()
-    _shared[:] = [(work, captured, catalogue)]
+def _begin(about: object) -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # who began it all says when it ends
+    _about[:] = [about]
     gc.freeze()  # what came with the copy stays: to look through it again and again would copy it in truth
 
 
-def _one(number: int) -> Any:
-    [(work, captured, catalogue)] = _shared
-    return done(work, *captured[number], catalogue)
+def _done(do: Callable[[T, A], R], member: A) -> R:
+    [about] = _about
+    return do(about, member)

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from rich import box
 from rich.console import Console, Group
-from rich.table import Table
 
 from agile_lattice.behaviour.stage_lists import Listed
 from agile_lattice.compare.counterparts import Beyond, Counterpart, Counterparts, Otherwise, Standing
-from agile_lattice.show.terminal import Text, plural, source_text
+from agile_lattice.show.terminal import Text, plural, roomy_table, source_text
 
 STAGES: dict[Listed, str] = {
     "arrival": "destination NAT", "departure": "source NAT", "permits": "permit", "access": "management",
@@ -26,7 +24,7 @@ MOST = 4  # packets that are shown of one rule
 
 def show_counterparts(console: Console, found: Counterparts) -> None:
     """Print rules held against each other by what they do."""
-    table = Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 1, 0), header_style="head")
+    table = roomy_table()
     table.add_column("rule of the intent", ratio=4)
     table.add_column("on the device", ratio=9)
     for one in found.rules:

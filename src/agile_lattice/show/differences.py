@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Sequence
 
-from rich import box
 from rich.console import Console, Group
 from rich.padding import Padding
 from rich.table import Table
@@ -17,7 +16,7 @@ from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.places import Place
 from agile_lattice.packets.spans import merged
 from agile_lattice.show.counterparts import counted, show_counterparts
-from agile_lattice.show.terminal import FEW, Text, located, plural, source_text
+from agile_lattice.show.terminal import FEW, Text, located, plural, roomy_table, source_text
 
 CHANGES = {
     "missing": "missing on the device",
@@ -45,7 +44,7 @@ def show_comparisons(console: Console, comparisons: Sequence[Comparison]) -> Non
     if len(comparisons) >= FEW:
         effects = [one.effect for each in comparisons for one in each.differences]
         differ = sum(bool(each.differences) for each in comparisons)
-        of_them = f", {differ} of them not as the intent: {_counted(effects)}" if differ else ": no differences"
+        of_them = f", {differ} of them not as the intent says: {_counted(effects)}" if differ else ": no differences"
         console.print(Text(f"{len(comparisons)} devices compared{of_them}", style="head"))
 
 
@@ -109,7 +108,7 @@ def _many(words: str, count: int) -> str:
 
 
 def _table(differences: Sequence[Difference]) -> Table:
-    table = Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 1, 0), header_style="head")
+    table = roomy_table()
     table.add_column("what", ratio=5)
     table.add_column("intent", ratio=6)
     table.add_column("device", ratio=6)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from contextlib import nullcontext
 
 from msgspec.structs import replace
 
@@ -11,7 +10,7 @@ from agile_lattice.checks import Finding
 from agile_lattice.compare.differences import Comparison
 from agile_lattice.compare.equivalence import Verdict
 from agile_lattice.compare.fleets import Shared, by_difference
-from agile_lattice.fleet.sharing import heedless, processes
+from agile_lattice.fleet.sharing import side_by_side
 from agile_lattice.show.differences import CHANGES, EFFECTS, missing_words
 from agile_lattice.show.differences import summary as compared_words
 from agile_lattice.show.proving import summary as proven_words
@@ -31,10 +30,7 @@ def pages(facts: Facts, jobs: int = 1) -> Iterator[tuple[str, str]]:
         jobs: How many processes write pages.
     """
     yield INDEX, _index(facts)
-    parts = _Parts(facts)
-    numbers = range(len(facts.rendered))
-    with processes(jobs, _begin, (parts,)) if jobs > 1 else nullcontext() as pool:
-        yield from pool.map(_page, numbers, chunksize=AT_ONCE) if pool is not None else map(parts.page, numbers)
+    yield from side_by_side(_Parts.page, _Parts(facts), range(len(facts.rendered)), jobs, AT_ONCE)
 
 
 class _Parts:
@@ -63,18 +59,6 @@ class _Parts:
             observed=None if facts.observed is None else [self.observed[name]] if name in self.observed else [],
         )  # fmt: skip
         return _page_of(name), page(mine, UP)
-
-
-_shared: list[_Parts] = []  # of this process, if it writes pages
-
-
-def _begin(parts: _Parts) -> None:
-    heedless()
-    _shared[:] = [parts]
-
-
-def _page(number: int) -> tuple[str, str]:
-    return _shared[0].page(number)
 
 
 def _index(facts: Facts) -> str:

@@ -16,7 +16,9 @@ from agile_lattice.show.terminal import Text, few_names, plural
 def show_by_difference(console: Console, found: Sequence[Shared], devices: int) -> None:
     """Print what differs, each difference once."""
     if found:
-        table = Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 1, 0), header_style="head")
+        table = Table(
+            box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 0, 0), leading=1, header_style="head"
+        )
         for name, ratio in (("devices", 4), ("what", 5), ("intent", 4), ("device", 4)):
             table.add_column(name, ratio=ratio)
         for each in found:
@@ -25,7 +27,8 @@ def show_by_difference(console: Console, found: Sequence[Shared], devices: int) 
     of_them = len({name for each in found for name in each.devices})
     shared = sum(len({*each.devices}) > 1 for each in found)
     said = f": {plural(len(found), 'difference')}, {shared} of them on several devices" if found else ""
-    console.print(Text(f"{of_them} of {plural(devices, 'device')} not as the intent{said}", style="head"))
+    are = "is" if of_them == 1 else "are"
+    console.print(Text(f"{of_them} of {plural(devices, 'device')} {are} not as the intent says{said}", style="head"))
 
 
 def _row(one: Shared) -> tuple[Group | Text, ...]:

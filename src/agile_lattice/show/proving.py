@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from rich import box
 from rich.console import Console, Group
-from rich.table import Table
 
 from agile_lattice.compare.equivalence import Shown, Verdict
-from agile_lattice.show.terminal import Text, plural
+from agile_lattice.show.terminal import Text, plural, roomy_table
 from agile_lattice.show.walking import NAMES
 
 MOST_MATCHES = 3
@@ -24,7 +22,7 @@ PARTS = {
 def show_verdict(console: Console, one: Verdict, sides: tuple[str, str] = ("intent", "device")) -> None:
     """Print what was found out about a device; `sides` are what was compared, in words."""
     if one.shown:
-        table = Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 1, 0), header_style="head")
+        table = roomy_table()
         table.add_column("packets", ratio=5)
         for side in sides:
             table.add_column(side, ratio=6)

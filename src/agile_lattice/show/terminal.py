@@ -10,8 +10,10 @@ from collections.abc import Iterable, Iterator, Sequence
 from io import TextIOBase
 from typing import IO, Any, Self, TypeVar, cast
 
+from rich import box
 from rich.console import Console
 from rich.progress import track
+from rich.table import Table
 from rich.text import Text as PlainText
 from rich.theme import Theme
 
@@ -37,6 +39,11 @@ MOST_NAMES = 6  # of devices in one line
 FEW = 8  # so few devices are done before a bar could be read
 T = TypeVar("T")
 _BLANKS = re.compile(r"[ ]+$", re.MULTILINE)
+
+
+def roomy_table() -> Table:
+    """Return a table as wide as the terminal, whose rows may have several lines each."""
+    return Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 0, 0), leading=1, header_style="head")
 
 
 def few_names(names: Sequence[str]) -> str:
