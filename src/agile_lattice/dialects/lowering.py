@@ -124,9 +124,8 @@ def facts_of(device: Device) -> Facts:
 
 def _name(facts: dict[str, list[Any]], device: Device) -> None:
     """Add what the rules of a device speak of and its intent has a name for."""
-    known = device.named if isinstance(device.named, Vocabulary) else Vocabulary(device.named)
     used = (each if isinstance(each, AddressSet) else Service(*each) for each in used_in(facts))
-    for each in known.standing_for(used):
+    for each in Vocabulary.of(device.named).standing_for(used):
         if each.addresses is not None:
             facts["address-set"].append(AddressSetFact(each.name, each.addresses, spare=True, place=each.place))
         elif each.service is not None:

@@ -15,7 +15,7 @@ from pathlib import Path
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.fleet.packed import Packed, packed, packed_without_names, unpacked
+from agile_lattice.fleet.packed import Packed, packed, unpacked
 from agile_lattice.fleet.sharing import side_by_side
 from agile_lattice.fleet.store import Store, installed
 from agile_lattice.intent.model import Network
@@ -171,7 +171,7 @@ class _Loading:
             if source.shape.model_fields_set - {"lattice", "devices"} and file.head != file.devices:
                 raise fail(source.place, "it is not laid out as it seems")
             devices = self.common.devices_of(device_entries([source]))
-            return tuple(packed_without_names(each, self.digest) for each in devices)
+            return tuple(replace(packed(each), named=()) for each in devices)  # which whoever gets them has
 
 
 def _key(what: bytes, file: _File, text: str) -> bytes:

@@ -9,7 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.intent.model import Device
-from agile_lattice.intent.vocabulary import Named
+from agile_lattice.intent.vocabulary import Named, Vocabulary
 
 
 class Packed(msgspec.Struct, frozen=True, gc=False):
@@ -36,23 +36,15 @@ class Packed(msgspec.Struct, frozen=True, gc=False):
 
 
 def packed(device: Device | Packed) -> Packed:
-    """Pack a device by itself."""
+    """Pack a device."""
     if isinstance(device, Packed):
         return device
-    data = pickle.dumps(device, pickle.HIGHEST_PROTOCOL)
-    return Packed(device.name, device.speaks, _digest(data, b""), data)
-
-
-def packed_without_names(device: Device, common: bytes) -> Packed:
-    """Pack a device without what has a name in its intent; `common` tells that from any other."""
+    names = Vocabulary.of(device.named)
     data = pickle.dumps(replace(device, named=()), pickle.HIGHEST_PROTOCOL)
-    return Packed(device.name, device.speaks, _digest(data, common), data)
+    digest = blake2b(data, key=names.digest, digest_size=32).digest()
+    return Packed(device.name, device.speaks, digest, data, names)
 
 
 def unpacked(device: Device | Packed) -> Device:
     """Return a device, whether it is packed or not."""
     return device.device if isinstance(device, Packed) else device
-
-
-def _digest(data: bytes, common: bytes) -> bytes:
-    return blake2b(data, key=common, digest_size=32).digest()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable
 from functools import cached_property
+from hashlib import blake2b
 
 import msgspec
 
@@ -24,6 +25,20 @@ class Named(msgspec.Struct, frozen=True):
 
 class Vocabulary(tuple[Named, ...]):
     """All that an intent has names for; one for all of its devices, which use few of them each."""
+
+    @staticmethod
+    def of(names: tuple[Named, ...]) -> Vocabulary:
+        """Return names as a vocabulary, which they may be already."""
+        return names if isinstance(names, Vocabulary) else Vocabulary(names)
+
+    def __reduce__(self) -> tuple[type[Vocabulary], tuple[tuple[Named, ...]]]:
+        """Give the names to another process, and not what was looked up."""
+        return Vocabulary, (tuple(self),)
+
+    @cached_property
+    def digest(self) -> bytes:
+        """What tells these names from any others."""
+        return blake2b(msgspec.json.encode(tuple(self)), digest_size=32).digest()
 
     @cached_property
     def _positions(self) -> dict[AddressSet | Service | None, list[int]]:
