@@ -32,7 +32,8 @@ PICTURES = {
     "addresses": "lattice addresses saltmarsh.yaml --run 2 --only harbour-isp;"
     " lattice addresses saltmarsh.yaml --run 2 --only pier",
     "render": "lattice render saltmarsh.yaml --device quay-edge",
-    "read": "lattice read --speaks frr,nftables applied/pier-gate/*",
+    "fleet": "cd $(mktemp -d); lattice demo --landings 300 --into ferries;"
+    " lattice diff ferries/intent ferries/captures --by-difference; lattice check ferries/intent; rm -r ferries",
     "diff": "lattice diff saltmarsh.yaml a-year-later/quay-edge --device quay-edge",
     "by-hand": "lattice diff by-hand/island.yaml by-hand/island-gate --device island-gate",
     "mend": "lattice mend saltmarsh.yaml a-year-later;"

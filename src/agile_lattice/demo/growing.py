@@ -13,6 +13,7 @@ from random import Random
 
 from msgspec.structs import replace
 
+from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.translations import Publish
 
@@ -54,20 +55,27 @@ def write_grown(folder: Path, landings: int, seed: int = 1) -> None:
 
 
 def drifted(names: Sequence[str], devices: Iterable[Device], seed: int = 1) -> Iterator[Device]:
-    """Yield devices as they are: some have lost the same route, some have a wrong port, and one is not there."""
+    """Yield devices as they are: some lost a route, some have a wrong port, or other descriptions; one is not there."""
     mixed = Random(seed).sample(names, len(names))
     away, lost, mistyped = mixed[0], {*mixed[1 : len(mixed) // 20 + 2]}, {*mixed[-1 - len(mixed) // 50 :]}
+    renamed = {*mixed[len(mixed) // 2 : len(mixed) // 2 + len(mixed) // 30 + 1]}
     for device in devices:
         if device.name in lost:
             yield replace(device, routes=tuple(each for each in device.routes if str(each.to) != "192.168.9.0/24"))
         elif device.name in mistyped:
             yield replace(device, translations=tuple(map(_mistyped, device.translations)))
+        elif device.name in renamed:
+            yield replace(device, interfaces=tuple(map(_renamed, device.interfaces)))
         elif device.name != away:
             yield device
 
 
 def _mistyped(one: object) -> object:
     return replace(one, internal_port=8343) if isinstance(one, Publish) and one.name == "kiosk-3" else one
+
+
+def _renamed(one: Interface) -> Interface:
+    return replace(one, description="tickets and tea") if one.description == "tickets" else one
 
 
 def _at(first: int, offset: int) -> str:

@@ -2,20 +2,27 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Iterator, Sequence
 from importlib.metadata import version
 from typing import TYPE_CHECKING, Any, TypeVar
 
+from msgspec.structs import replace
+
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.errors import LatticeError
-from agile_lattice.fleet.tasks import Captured, Failed, Work, done
+from agile_lattice.fleet.packed import Packed, packed
+from agile_lattice.fleet.tasks import Captured, Failed, Texts, Work, done
+from agile_lattice.intent.vocabulary import Named, Vocabulary
 
 if TYPE_CHECKING:
-    from distributed import Client
+    from distributed import Client, Future
 
 R = TypeVar("R")
+Common = tuple[Work[R], Catalogue, Vocabulary]
 PACKAGE = "agile-lattice"
 MOST = 40  # devices that go to a worker at once
+AHEAD = 8  # batches for each thread of a worker that are sent before the results of earlier ones are there
 SHARES = 4  # of the devices for each thread of a worker, at least, so that none waits long for the last one
 PATIENCE = 10  # seconds in which a scheduler has to answer
 EXTRA = "`--cluster` needs the extra: pip install 'agile-lattice[fleet]'"
@@ -46,22 +53,43 @@ def on_cluster(
         raise ClusterError(EXTRA) from error
     with _connected(address, jobs) as client:
         _same_versions(client)
-        threads = sum(client.nthreads().values())
-        size = max(1, min(MOST, len(captured) // (SHARES * max(threads, 1))))
-        batches = [list(captured[at : at + size]) for at in range(0, len(captured), size)]
-        futures = [client.submit(batch_done, work, batch, catalogue, pure=False) for batch in batches]
+        threads = max(sum(client.nthreads().values()), 1)
+        size = max(1, min(MOST, len(captured) // (SHARES * threads)))
+        names = packed(captured[0][0]).named
+        # What most devices have in common is sent once; if who has it dies, it is sent to another one.
+        common = client.submit(told, work, catalogue, names, pure=False)
+        waiting: deque[Future[Any]] = deque()
         try:
-            for future in futures:
-                yield from future.result()
+            for at in range(0, len(captured), size):
+                batch = [(*_bare(packed(each), names), texts) for each, texts in captured[at : at + size]]
+                waiting.append(client.submit(batch_done, common, batch, pure=False))
+                if len(waiting) > AHEAD * threads:
+                    yield from waiting.popleft().result()
+            while waiting:
+                yield from waiting.popleft().result()
         except KilledWorker as error:
             raise ClusterError(f"workers died of the same devices again and again: {error}") from None
         finally:
-            client.cancel(futures)
+            client.cancel([common, *waiting])
 
 
-def batch_done(work: Work[R], batch: Sequence[Captured], catalogue: Catalogue) -> list[R | Failed]:
+def _bare(device: Packed, names: tuple[Named, ...]) -> tuple[Packed, bool]:
+    """Return a device without these names, and whether it has them."""
+    return (replace(device, named=()), True) if device.named is names else (device, False)
+
+
+def told(work: Work[R], catalogue: Catalogue, names: tuple[Named, ...]) -> Common[R]:
+    """Keep what all batches have in common, on a worker."""
+    return work, catalogue, Vocabulary.of(names)
+
+
+def batch_done(common: Common[R], batch: Sequence[tuple[Packed, bool, Texts]]) -> list[R | Failed]:
     """Do work for some devices, on a worker."""
-    return [done(work, device, texts, catalogue) for device, texts in batch]
+    work, catalogue, names = common
+    return [
+        done(work, replace(one, named=names) if with_names else one, texts, catalogue)
+        for one, with_names, texts in batch
+    ]
 
 
 def _connected(address: str, jobs: int) -> Client:

@@ -27,7 +27,7 @@ from agile_lattice.notation.located import read_text
 from agile_lattice.notation.resolving import Common, Source, device_entries
 
 LEAST = 2**19  # octets, below which an intent is read as quickly as it is looked up
-SECTION = re.compile(r"^(\w+):", re.MULTILINE)  # a key of an intent file in its usual layout
+SECTION = re.compile(r"\n(\w+):")  # a key of an intent file in its usual layout, where a line ends before it
 ODD_BREAKS = "\x85\u2028\u2029"  # which YAML counts as ends of lines, too
 
 
@@ -93,7 +93,7 @@ class _File(msgspec.Struct):
 
 def _file(path: Path, text: str) -> _File:
     """Part a file by its keys; what is unusual about its layout comes to light when the parts are read."""
-    starts = [*SECTION.finditer(text)]
+    starts = [*SECTION.finditer(f"\n{text}")]  # so that each starts where its key does
     keys = [each[1] for each in starts]
     odd = text.count("\r") > text.count("\r\n") or any(each in text for each in ODD_BREAKS)
     if odd or "lattice" not in keys or len({*keys}) < len(keys):

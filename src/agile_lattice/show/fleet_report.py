@@ -13,6 +13,7 @@ from agile_lattice.compare.fleets import Shared, by_difference
 from agile_lattice.fleet.sharing import side_by_side
 from agile_lattice.show.differences import CHANGES, EFFECTS, missing_words
 from agile_lattice.show.differences import summary as compared_words
+from agile_lattice.show.fleets import own_words
 from agile_lattice.show.proving import summary as proven_words
 from agile_lattice.show.report import Cell, Configured, Facts, page
 from agile_lattice.show.templates import template
@@ -113,9 +114,9 @@ def _device(
 def _difference(one: Shared) -> list[Cell]:
     first = one.devices[0]
     count = plural(len({*one.devices}), "device")
-    change = CHANGES.get(one.change, "not compared")
+    what = one.subject, CHANGES.get(one.change, "not compared"), *own_words(one)
     return [
-        ("", count, ""), ("", f"{one.subject}\n{change}", ""), (one.effect, EFFECTS[one.effect][0], ""),
+        ("", count, ""), ("", "\n".join(what), ""), (one.effect, EFFECTS[one.effect][0], ""),
         ("intent", "\n".join(f"{each.name}: {each.intent or '-'}" for each in one.fields) or "-", ""),
         ("there", "\n".join(f"{each.name}: {each.device or '-'}" for each in one.fields) or "-", ""),
         ("", first, _page_of(first)),

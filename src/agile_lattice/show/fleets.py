@@ -31,12 +31,17 @@ def show_by_difference(console: Console, found: Sequence[Shared], devices: int) 
     console.print(Text(f"{of_them} of {plural(devices, 'device')} {are} not as the intent says{said}", style="head"))
 
 
+def own_words(one: Shared) -> list[str]:
+    """Say what stands in the place of the dots, for the first device."""
+    return [f"{OWN} is {', '.join(one.own[0])} on {one.devices[0]}"] if one.own else []
+
+
 def _row(one: Shared) -> tuple[Group | Text, ...]:
     names = list(dict.fromkeys(one.devices))
     who = Group(Text(str(len(names)), style="strong"), Text(few_names(names)))
     word, style = EFFECTS[one.effect]
     change = CHANGES.get(one.change, "not compared")
-    example = [Text(f"{OWN} is {', '.join(one.own[0])} on {one.devices[0]}", style="calm")] if one.own else []
+    example = [Text(each, style="calm") for each in own_words(one)]
     what = Group(Text(one.subject, style="head"), Text.assemble(f"{change}, ", (word, style)), *example)
     left = Text("\n".join(f"{each.name}: {each.intent or '-'}" for each in one.fields), style="intent")
     right = Text("\n".join(f"{each.name}: {each.device or '-'}" for each in one.fields), style="device")
