@@ -266,11 +266,12 @@ def route_takes_answered(design: Design) -> Iterator[Found]:
     for device, route, subject in design.routes:
         sets = [each.addresses for each in answered[device.name] if each.addresses.family == route.to.family]
         taken = meet(merged(span for each in sets for span in each.spans), ((route.to.first, route.to.last),))
-        into = any(
+        if route.discard or not taken:
+            continue
+        if any(
             own.network.contains(route.to) and own.length < route.to.length and not one.loopback
             for one in device.interfaces for own in one.addresses
-        ) if taken and not route.discard else False  # fmt: skip
-        if into:
+        ):  # fmt: skip
             yield Found(
                 route.place.at("to"), subject,
                 f"{device.name} answers for {AddressSet(route.to.family, taken)}, and this route leads it away",

@@ -15,7 +15,7 @@ from agile_lattice import demo
 from agile_lattice.cli.main import main
 from agile_lattice.cli.options import count
 from agile_lattice.cli.output import write_files
-from agile_lattice.cli.parallel import add_jobs, devices_of, for_each, loaded_fleet
+from agile_lattice.cli.parallel import devices_of, for_each, loaded_fleet
 from agile_lattice.cli.practising import WITHOUT, can_practise, in_a_hurry, practice, pretended
 from agile_lattice.demo.growing import MOST, drifted, grown
 from agile_lattice.dialects import render_device
@@ -41,7 +41,7 @@ def add_arguments(command: ArgumentParser) -> None:
         "--landings", metavar="N", type=count,
         help="with --into, write a fleet instead: the ferries with so many landings, and what is captured of them",
     )  # fmt: skip
-    add_jobs(command, cluster=False)
+    command.set_defaults(jobs=None, cluster="", cache=False)
 
 
 def run(arguments: Namespace) -> int:
@@ -178,7 +178,7 @@ def write_fleet(folder: Path, arguments: Namespace) -> int:
         raise fail(Place(), f"there is no room for {arguments.landings} landings", f"There are addresses for {MOST}.")
     intent, captures = folder / "intent", folder / "captures"
     write_files({intent / name: text for name, text in grown(arguments.landings).items()})
-    arguments.intent, arguments.cache = str(intent), False
+    arguments.intent = str(intent)
     devices = devices_of(loaded_fleet(arguments))
     there = [packed(each) for each in drifted([each.name for each in devices], map(unpacked, devices))]
     done = for_each(rendered, [(each, []) for each in there], arguments, "rendering")

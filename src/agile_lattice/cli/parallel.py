@@ -78,7 +78,7 @@ def loaded(arguments: Namespace) -> Network:
 
 
 def loaded_fleet(arguments: Namespace) -> Network | Fleet:
-    """Load the intent of a command that works device by device; those of one that is large stay packed until then."""
+    """Load the intent of a command; the devices of one that is large stay packed until somebody looks at them."""
     if not is_large(arguments.intent):
         return load(arguments.intent)
     with (usual_store() if arguments.cache else None) or nullcontext() as store:

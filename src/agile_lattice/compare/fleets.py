@@ -79,13 +79,13 @@ def _add(found: dict[tuple[object, ...], Shared], one: Shared) -> None:
     known = found.get(key)
     if known is None:
         found[key] = one
-    elif one.devices[0] not in known.devices or one.own:
+    elif one.devices != known.devices[-1:] or one.own:  # of a device all comes together
         effect = min(known.effect, one.effect, key=ORDER.index)
         found[key] = replace(known, effect=effect, devices=(*known.devices, *one.devices), own=(*known.own, *one.own))
 
 
 def _key(one: Shared) -> tuple[object, ...]:
-    return one.change, one.section, one.subject, one.fields
+    return one.change, one.section, one.subject, one.fields, bool(one.own)  # dots may stand in a line of a device, too
 
 
 def _alike(found: list[Shared]) -> list[Shared]:

@@ -148,7 +148,7 @@ class _Loading:
                 if each.name in found:
                     raise fail(Place(), f"{each.name!r} is defined twice")
                 found[each.name] = replace(each, named=self.common.named)
-        self.common.blocks_held_by(found)
+        self.common.check_holders(found)
         return Fleet(self.common.network_of(()), tuple(found.values()))
 
     def _by_file(self, jobs: int) -> Iterator[tuple[Packed, ...]]:

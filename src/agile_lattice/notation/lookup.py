@@ -10,6 +10,9 @@ from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.notation.errors import fail
 
 
+SHOWN = 20  # names in a message
+
+
 class HasName(Protocol):
     """A device, or what stands for one."""
 
@@ -33,9 +36,14 @@ def device_named(devices: Sequence[N], name: str, place: Place = NOWHERE) -> N:
         near = get_close_matches(name, known, 1)
         raise fail(
             place, f"the intent has no device {name!r}",
-            f"Did you mean {near[0]!r}?" if near else f"It has {', '.join(known) or 'none at all'}.",
+            f"Did you mean {near[0]!r}?" if near else f"It has {_some(known) or 'none at all'}.",
         )  # fmt: skip
     return device
+
+
+def _some(names: Sequence[str]) -> str:
+    more = f" and {len(names) - SHOWN} more" if len(names) > SHOWN else ""
+    return f"{', '.join(names[:SHOWN])}{more}"
 
 
 def chosen_devices(devices: Sequence[N], names: Sequence[str] | None) -> list[N]:

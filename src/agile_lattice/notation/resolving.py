@@ -34,7 +34,7 @@ def resolve(sources: Sequence[Source]) -> Network:
     """
     common = Common(sources)
     entries = device_entries(sources)
-    common.blocks_held_by(entries)
+    common.check_holders(entries)
     return common.network_of(common.devices_of(entries))
 
 
@@ -74,7 +74,7 @@ class Common:
         self.named = self.names.named()
         self.blocks = {name: self._block(name, entry.value, entry.place) for name, entry in blocks.items()}
 
-    def blocks_held_by(self, devices: Collection[str]) -> None:
+    def check_holders(self, devices: Collection[str]) -> None:
         """Make sure that blocks are held by devices that there are.
 
         Raises:
