@@ -15,7 +15,7 @@ from agile_lattice.checks.design import Design
 from agile_lattice.checks.registry import Finding, Found, findings, findings_of, found
 from agile_lattice.fleet.intents import Fleet
 from agile_lattice.fleet.packed import Packed, packed, unpacked
-from agile_lattice.fleet.sharing import side_by_side
+from agile_lattice.fleet.sharing import as_they_come
 from agile_lattice.fleet.store import Store, installed
 from agile_lattice.intent.model import Network
 from agile_lattice.notation.collector import paused_collector
@@ -84,7 +84,7 @@ class _Checking:
             yield across
             return
         numbers = [ACROSS, *range(len(self.batches))]  # what takes longest is begun first
-        for number, seen in zip(numbers, side_by_side(_Checking.part, self, numbers, jobs), strict=True):
+        for number, seen in as_they_come(_Checking.part, self, numbers, jobs):
             keys = [key.digest()] if number == ACROSS else map(self._key, self.batches[number])
             for each, of_it in zip(keys, seen.values(), strict=True):
                 if self.store is not None:

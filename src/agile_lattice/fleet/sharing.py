@@ -6,7 +6,8 @@ import gc
 import signal
 import sys
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import ProcessPoolExecutor, as_completed
+from contextlib import contextmanager
 from functools import partial
 from multiprocessing import get_context
 from typing import Any, TypeVar
@@ -89,10 +90,32 @@ def side_by_side(do: Callable[[T, A], R], about: T, members: Sequence[A], jobs: 
     if jobs < 2 or len(members) < 2:
         yield from (do(about, each) for each in members)
         return
-    ways = get_context("fork" if sys.platform == "linux" else None)
-    pool = ProcessPoolExecutor(min(jobs, len(members)), mp_context=ways, initializer=_begin, initargs=(about,))
-    try:
+    with _processes(min(jobs, len(members)), about) as pool:
         yield from pool.map(partial(_done, do), members, chunksize=at_once)
+
+
+def as_they_come(do: Callable[[T, A], R], about: T, members: Sequence[A], jobs: int) -> Iterator[tuple[A, R]]:
+    """Do something for each of some members, begun in their order, as `side_by_side` does.
+
+    Yields:
+        A member and what comes back for it, as soon as it does.
+    """
+    if jobs < 2 or len(members) < 2:
+        yield from ((each, do(about, each)) for each in members)
+        return
+    with _processes(min(jobs, len(members)), about) as pool:
+        doing = {pool.submit(_done, do, each): each for each in members}
+        for future in as_completed(doing):
+            yield doing[future], future.result()
+
+
+@contextmanager
+def _processes(jobs: int, about: object) -> Iterator[ProcessPoolExecutor]:
+    """Give processes that know what something is about; when it is broken off, they are not waited for."""
+    ways = get_context("fork" if sys.platform == "linux" else None)
+    pool = ProcessPoolExecutor(jobs, mp_context=ways, initializer=_begin, initargs=(about,))
+    try:
+        yield pool
     except BaseException:
         pool.shutdown(wait=False, cancel_futures=True)
         raise
