@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from matplotlib.figure import Figure
+from msgspec.structs import replace
 
 import agile_lattice as al
 from agile_lattice.behaviour.shadowing import ordered, taking
@@ -101,6 +102,14 @@ def test_devices_are_drawn_by_sections(tmp_path: Path) -> None:
     numbers = sum(int(text.get_text()) for text in axes.texts if text.get_text().isdigit())
     assert numbers == sum(len(each.differences) for each in compared) > 5
     assert {"quay-edge", "pier-gate", "interfaces", "routes", "translations"} < {text.get_text() for text in axes.texts}
+    # Of many that look the same one is named; what has most in common has a row, the rest of them the last.
+    alike = [replace(each, device=f"{each.device}-{at}") for at in range(100) for each in compared]
+    odd = [replace(compared[0], device=f"odd-{at}", differences=compared[0].differences * at) for at in range(2, 90)]
+    for many, rows, label in ((alike, 2, "quay-edge-0 and 99 more"), ([*alike, *odd], 60, "31 others")):
+        axes = Figure().add_subplot()
+        draw_sections(axes, many)
+        names = [text.get_text() for text in axes.texts if text.get_horizontalalignment() == "right"]
+        assert len(names) == rows and label in names
     picture = tmp_path / "sections.svg"
     assert main(["diff", INTENT, str(DEMO / "a-year-later"), "--picture", str(picture)]) == 1
     assert picture.read_bytes().startswith(b"<?xml")

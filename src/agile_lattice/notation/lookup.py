@@ -9,7 +9,6 @@ from typing import Protocol, TypeVar
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.notation.errors import fail
 
-
 SHOWN = 20  # names in a message
 
 

@@ -1,4 +1,8 @@
-"""Devices by sections as a picture: what is as the intent says, what differs, and how much that matters."""
+"""Devices by sections as a picture: what is as the intent says, what differs, and how much that matters.
+
+Of many devices those that look the same have one row, and the rarest rows are one: it can be read, however many there
+are.
+"""
 
 from __future__ import annotations
 
@@ -16,6 +20,9 @@ WIDTH, HEIGHT, LEFT, ABOVE = 1.05, 0.26, 2.2, 1.0  # inches
 INK, FAINT, PAPER = "#22303c", "#6b7885", "#ffffff"
 NOT_UNDERSTOOD = "not understood"
 SAME, UNSEEN = "#dbe7f0", "#ffffff"
+MOST_ROWS, LONGEST = 60, 26  # rows of a picture, and characters in front of one
+Cell = tuple[str, str, str]
+Cells = tuple[Cell, ...]
 # From the heaviest to the lightest; told apart by lightness, and by the count in the cell.
 COLOURS: dict[Effect, str] = {
     "changes-traffic": "#a8480a", "may-change-traffic": "#d9730d",
@@ -32,8 +39,10 @@ def sections_figure(comparisons: Sequence[Comparison]) -> Figure:
     """Return a figure of devices by sections, as large as it needs."""
     from matplotlib.figure import Figure
 
-    width = max(LEFT + WIDTH * len(_columns(comparisons)) + 0.3, 8.5)
-    figure = Figure(figsize=(width, ABOVE + HEIGHT * len(comparisons) + 0.3), facecolor="white")
+    columns = _columns(comparisons)
+    width = max(LEFT + WIDTH * len(columns) + 0.3, 8.5)
+    height = ABOVE + HEIGHT * len(_rows(comparisons, columns)) + 0.3
+    figure = Figure(figsize=(width, height), facecolor="white")
     axes = figure.add_axes((0, 0, 1, 1))
     draw_sections(axes, comparisons)
     axes.set(xlim=(-LEFT, width - LEFT))
@@ -51,17 +60,49 @@ def draw_sections(axes: Axes, comparisons: Sequence[Comparison]) -> None:
         x = -LEFT + 0.3 + 1.37 * at
         axes.add_patch(Rectangle((x, -0.75), 0.16, 0.16, facecolor=colour, edgecolor=FAINT, lw=0.4))
         axes.text(x + 0.22, -0.67, words, fontsize=7.5, color=INK, va="center")
-    for row, one in enumerate(comparisons):
-        name = one.device if len(one.device) <= 26 else f"{one.device[:25]}…"
+    rows = _rows(comparisons, columns)
+    for row, (name, cells) in enumerate(rows):
         axes.text(-0.12, HEIGHT * (row + 0.46), name, fontsize=8, color=INK, ha="right", va="center")
-        for at, column in enumerate(columns):
-            colour, words, ink = _cell(one, column)
+        for at, (colour, words, ink) in enumerate(cells):
             corner = (WIDTH * at, HEIGHT * row)
             axes.add_patch(Rectangle(corner, WIDTH * 0.95, HEIGHT * 0.9, facecolor=colour, edgecolor=FAINT, lw=0.3))
             axes.text(corner[0] + WIDTH * 0.475, corner[1] + HEIGHT * 0.46, words, fontsize=8, color=ink,
                       ha="center", va="center")  # fmt: skip
-    axes.set(xlim=(-LEFT, WIDTH * len(columns) + 0.3), ylim=(HEIGHT * len(comparisons) + 0.3, -ABOVE), aspect="equal")
+    axes.set(xlim=(-LEFT, WIDTH * len(columns) + 0.3), ylim=(HEIGHT * len(rows) + 0.3, -ABOVE), aspect="equal")
     axes.axis("off")
+
+
+def _rows(comparisons: Sequence[Comparison], columns: Sequence[str]) -> list[tuple[str, Cells]]:
+    """Return the rows: of few devices one for each; of many one for all that look the same, the heaviest first."""
+    looks = [(one.device, tuple(_cell(one, column) for column in columns)) for one in comparisons]
+    if len(looks) <= MOST_ROWS:
+        return [(_short(name), cells) for name, cells in looks]
+    alike: dict[Cells, list[str]] = {}
+    for name, cells in looks:
+        alike.setdefault(cells, []).append(name)
+    order = sorted(alike.items(), key=lambda each: (min(map(_rank, each[0])), -len(each[1])))
+    rows = [(_several(names), cells) for cells, names in order]
+    if len(rows) <= MOST_ROWS:
+        return rows
+    shown, rest = order[: MOST_ROWS - 1], order[MOST_ROWS - 1 :]
+    heaviest = tuple(min((cells[at] for cells, _ in rest), key=_rank) for at in range(len(columns)))
+    others = tuple((colour, "", ink) for colour, _, ink in heaviest)  # they do not have the same number
+    return [*rows[: len(shown)], (f"{sum(len(names) for _, names in rest)} others", others)]
+
+
+def _rank(cell: Cell) -> int:
+    """Return how heavy a cell is, 0 for the heaviest."""
+    return [*COLOURS.values(), UNSEEN, SAME].index(cell[0])
+
+
+def _several(names: Sequence[str]) -> str:
+    more = f" and {len(names) - 1} more" if len(names) > 1 else ""
+    return _short(names[0], more)
+
+
+def _short(name: str, more: str = "") -> str:
+    room = LONGEST - len(more)
+    return (name if len(name) <= room else f"{name[: room - 1]}…") + more
 
 
 def _columns(comparisons: Sequence[Comparison]) -> list[str]:
@@ -73,7 +114,7 @@ def _columns(comparisons: Sequence[Comparison]) -> list[str]:
     return [*sections, *([NOT_UNDERSTOOD] if any(one.leftovers for one in comparisons) else [])]
 
 
-def _cell(one: Comparison, column: str) -> tuple[str, str, str]:
+def _cell(one: Comparison, column: str) -> Cell:
     """Return the colour of a cell, what stands in it, and the colour of that."""
     if column == NOT_UNDERSTOOD:
         count = len(one.leftovers)
