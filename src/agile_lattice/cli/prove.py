@@ -20,7 +20,7 @@ from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
 from agile_lattice.notation.loading import load
 from agile_lattice.notation.lookup import chosen_devices
-from agile_lattice.show.proving import show_verdict
+from agile_lattice.show.proving import show_verdicts
 from agile_lattice.show.terminal import console
 
 SPELLS_INTENT = re.compile(r"""^[\s{]*["']?lattice["']?\s*:""", re.MULTILINE)
@@ -56,8 +56,7 @@ def run(arguments: Namespace) -> int:
         done = for_each(proven, captured_texts(devices_of(fleet), arguments), arguments, "proving", tell)
         verdicts += done.results
     if arguments.format == "text":
-        for each in verdicts:
-            show_verdict(console(), each, sides)
+        show_verdicts(console(), verdicts, sides)
     elif not at_once:
         print_json(verdicts, arguments.format)
     return done.told(0 if all(each.same for each in verdicts) else 1)

@@ -16,7 +16,7 @@ from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.places import Place
 from agile_lattice.packets.spans import merged
 from agile_lattice.show.counterparts import counted, show_counterparts
-from agile_lattice.show.terminal import FEW, Text, located, plural, roomy_table, source_text
+from agile_lattice.show.terminal import FEW, Text, few_names, located, plural, roomy_table, source_text
 
 CHANGES = {
     "missing": "missing on the device",
@@ -35,12 +35,12 @@ ALIKE = 10  # lines that are shown of those that were not understood for one rea
 
 def show_comparisons(console: Console, comparisons: Sequence[Comparison]) -> None:
     """Print what differs, device by device; of many that are the same only their names, and of many a closing count."""
-    same = [each for each in comparisons if each.same]
+    same = [each.device for each in comparisons if each.same]
     for comparison in comparisons:
-        if len(same) < FEW or comparison not in same:
+        if len(same) < FEW or not comparison.same:
             show_comparison(console, comparison)
     if len(same) >= FEW:
-        console.print(f"{len(same)} devices are the same as the intent: {', '.join(each.device for each in same)}")
+        console.print(f"{len(same)} devices are the same as the intent: {few_names(same)}")
     if len(comparisons) >= FEW:
         effects = [one.effect for each in comparisons for one in each.differences]
         differ = sum(bool(each.differences) for each in comparisons)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.console import Console, Group
 
 from agile_lattice.compare.equivalence import Shown, Verdict
-from agile_lattice.show.terminal import Text, plural, roomy_table
+from agile_lattice.show.terminal import FEW, Text, few_names, plural, roomy_table
 from agile_lattice.show.walking import NAMES
 
 MOST_MATCHES = 3
@@ -17,6 +19,20 @@ PARTS = {
     "forwarding": "forwarding",
     "replies": "replies",
 }
+
+
+def show_verdicts(console: Console, verdicts: Sequence[Verdict], sides: tuple[str, str] = ("intent", "device")) -> None:
+    """Print what was found out about some devices; of many of which the same is to be said, once."""
+    alike: dict[str, list[str]] = {}
+    for each in verdicts:
+        if each.same:
+            alike.setdefault(summary(each), []).append(each.device)
+    for each in verdicts:
+        if not each.same or len(alike[summary(each)]) < FEW:
+            show_verdict(console, each, sides)
+    for words, names in alike.items():
+        if len(names) >= FEW:
+            console.print(Text(f"{few_names(names)}: {words}", style="head"))
 
 
 def show_verdict(console: Console, one: Verdict, sides: tuple[str, str] = ("intent", "device")) -> None:
