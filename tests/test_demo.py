@@ -369,6 +369,29 @@ def test_many_devices_are_told_in_few_lines(tmp_path: Path, capsys: pytest.Captu
     assert out.endswith("40 devices compared, 1 of them not as the intent says: 1 difference (1 changes traffic)\n")
 
 
+def test_a_device_that_was_not_captured_is_not_the_same(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    shutil.copytree(DEMO / "applied" / "quay-edge", tmp_path / "captures" / "quay-edge")
+    captures = str(tmp_path / "captures")
+    for typed in (["diff"], ["diff", "--by-difference"], ["prove"]):
+        assert "pier-gate: not captured, so not compared" in printed(
+            capsys, 1, *typed[:1], INTENT, captures, *typed[1:]
+        )
+    found = json.loads(printed(capsys, 1, "diff", INTENT, captures, "--format", "json"))
+    assert [(each["device"], each["captured"]) for each in found] == [("quay-edge", True), ("pier-gate", False)]
+    [_, verdict] = json.loads(printed(capsys, 1, "prove", INTENT, captures, "--format", "json"))
+    assert verdict["incomplete"] == ["not captured"]
+    # Nothing is known of it, so that nothing of it is changed.
+    assert main(["mend", INTENT, captures]) == 0
+    said = capsys.readouterr()
+    assert said.out == "Nothing to change in what was compared.\n"
+    assert said.err == "pier-gate: not captured, so nothing is changed\n"
+    for page in ("page.html", "page.md"):
+        assert main(["report", INTENT, str(tmp_path / page), captures]) == 1
+        assert "not captured" in (tmp_path / page).read_text()
+    # Who asks for one device has an answer about that one.
+    printed(capsys, 0, "diff", INTENT, captures, "--device", "quay-edge")
+
+
 def test_the_files_of_the_story_can_be_taken_away(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     folder = tmp_path / "ferry"
     out = printed(capsys, 0, "demo", "--into", str(folder))

@@ -18,6 +18,19 @@ from agile_lattice.notation.lookup import HasName, N, device_named
 GOOD = "good"
 
 
+def texts_of(devices: Sequence[N], arguments: Namespace) -> list[tuple[N, Texts]]:
+    """Return the devices, or the one that is asked for, with what was captured of each: nothing of those that were not.
+
+    Raises:
+        NotationError: As `captured_texts` does.
+    """
+    captured = captured_texts(devices, arguments)
+    if arguments.device:
+        return captured
+    of = {device.name: texts for device, texts in captured}
+    return [(device, of.get(device.name, [])) for device in devices]
+
+
 def captured_texts(devices: Sequence[N], arguments: Namespace) -> list[tuple[N, Texts]]:
     """Return those of the devices that were captured, each with the name and the text of its files.
 
@@ -83,7 +96,8 @@ def _captured_files(devices: Sequence[N], captures: Sequence[Path], name: str | 
         if not path.exists():
             raise fail(Place(str(path)), "there is no such file or folder")
     if name:
-        files = [file for path in captures for file in (_files(path) if path.is_dir() else [path])]
+        own = [path / name if (path / name).is_dir() else path for path in captures]  # its folder, of those of all
+        files = [file for path in own for file in (_files(path) if path.is_dir() else [path])]
         return [(device_named(devices, name), files)]
     known = {device.name: number for number, device in enumerate(devices)}
     folders = [folder for path in captures if path.is_dir() for folder in _folders(path)]

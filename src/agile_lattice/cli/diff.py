@@ -7,7 +7,7 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from agile_lattice.cli.captures import captured_texts
+from agile_lattice.cli.captures import texts_of
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json, write_picture
 from agile_lattice.cli.parallel import add_jobs, devices_of, for_each, loaded_fleet
@@ -16,7 +16,7 @@ from agile_lattice.compare.fleets import Shared, by_difference
 from agile_lattice.fleet.work import compared
 from agile_lattice.show.differences import show_comparisons
 from agile_lattice.show.fleets import show_by_difference
-from agile_lattice.show.terminal import console, few_names
+from agile_lattice.show.terminal import console
 
 EXAMPLE = "lattice diff intent.yaml captures"
 FORMATS: tuple[str, ...] = ("json", "json-lines")
@@ -42,7 +42,7 @@ def run(arguments: Namespace) -> int:
     devices = devices_of(loaded_fleet(arguments))
     at_once = arguments.format == "json-lines" and not arguments.by_difference
     tell = (lambda each: print_json([_only(each, arguments.only)], "json-lines")) if at_once else None
-    done = for_each(compared, captured_texts(devices, arguments), arguments, "comparing", tell)
+    done = for_each(compared, texts_of(devices, arguments), arguments, "comparing", tell)
     comparisons = [_only(each, arguments.only) for each in done.results]
     if arguments.picture:
         from agile_lattice.show.sections import sections_figure
@@ -54,11 +54,7 @@ def run(arguments: Namespace) -> int:
         if grouped is None:
             show_comparisons(out, comparisons)
         else:
-            show_by_difference(out, grouped, len(comparisons))
-        known = {each.device for each in comparisons} | {each.device for each in done.failed}
-        absent = [each.name for each in devices if each.name not in known and not arguments.device]
-        if absent:
-            out.print(f"{few_names(absent)}: not captured, so not compared", style="strong")
+            show_by_difference(out, grouped, sum(each.captured for each in comparisons))
     elif not at_once:
         print_json(comparisons if grouped is None else grouped, arguments.format)
     return done.told(0 if all(each.same for each in comparisons) else 1)

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from functools import partial
 from pathlib import Path
 
-from agile_lattice.cli.captures import captured_texts
+from agile_lattice.cli.captures import texts_of
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json, write_files
 from agile_lattice.cli.parallel import add_jobs, devices_of, for_each, loaded_fleet
@@ -43,7 +43,7 @@ def run(arguments: Namespace) -> int:
     # A name that no difference has is refused before anything is printed: then all have to be known.
     at_once = arguments.format == "json-lines" and not arguments.allow_lockout and not arguments.into
     tell = (lambda each: print_json([each], "json-lines")) if at_once else None
-    done = for_each(work, captured_texts(devices, arguments), arguments, "finding changes", tell)
+    done = for_each(work, texts_of(devices, arguments), arguments, "finding changes", tell)
     mendings = done.results
     _refuse_unknown(arguments.allow_lockout or (), mendings)
     if arguments.into:

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from agile_lattice.behaviour.proving import Proof
-from agile_lattice.cli.captures import captured_texts
+from agile_lattice.cli.captures import texts_of
 from agile_lattice.cli.options import add_captures
 from agile_lattice.cli.output import print_json
 from agile_lattice.cli.parallel import Done, add_jobs, devices_of, for_each, loaded_fleet, whole
@@ -53,7 +53,7 @@ def run(arguments: Namespace) -> int:
     else:
         at_once = arguments.format == "json-lines"
         tell = (lambda each: print_json([each], "json-lines")) if at_once else None
-        done = for_each(proven, captured_texts(devices_of(fleet), arguments), arguments, "proving", tell)
+        done = for_each(proven, texts_of(devices_of(fleet), arguments), arguments, "proving", tell)
         verdicts += done.results
     if arguments.format == "text":
         show_verdicts(console(), verdicts, sides)

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 from msgspec.structs import replace
 
-from agile_lattice.cli.captures import captured_texts
+from agile_lattice.cli.captures import texts_of
 from agile_lattice.cli.options import add_intent
 from agile_lattice.cli.output import write_files
 from agile_lattice.cli.parallel import (
@@ -134,7 +134,7 @@ def _facts(fleet: Network | Fleet, arguments: Namespace, catalogue: Catalogue) -
     if first.startswith("@") and not Path(first).exists():
         before = intent_of_revision(Path(arguments.intent), first[1:] or "HEAD")
         return Facts(network, found, configured, change=change(before, network, catalogue))
-    captured = captured_texts(devices_of(fleet), arguments)
+    captured = texts_of(devices_of(fleet), arguments)
     comparisons = for_each(compared, captured, arguments, "comparing")
     verdicts = for_each(proven, captured, arguments, "proving")
     if Path(arguments.into).suffix:

@@ -96,25 +96,30 @@ class Comparison(msgspec.Struct, frozen=True):
         unseen_families: Address families of whose rules they do not speak, though of those of the other.
         left_out: How many differences were found besides, and are not told.
         rules: Its rules by what they do, where somebody wrote them by hand; the sections that they are of.
+        captured: Whether anything was captured of it; else nothing is known.
     """
 
     device: str
-    differences: tuple[Difference, ...]
-    leftovers: tuple[Leftover, ...]
-    unseen: tuple[Section, ...]
+    differences: tuple[Difference, ...] = ()
+    leftovers: tuple[Leftover, ...] = ()
+    unseen: tuple[Section, ...] = ()
     unseen_families: tuple[int, ...] = ()
     left_out: int = 0
     rules: Counterparts | None = None
+    captured: bool = True
 
     @property
     def complete(self) -> bool:
         """Whether all was compared, and all that was found is told."""
-        return not (self.leftovers or self.unseen or self.unseen_families or self.left_out)
+        return self.captured and not (self.leftovers or self.unseen or self.unseen_families or self.left_out)
 
     @property
     def same(self) -> bool:
         """Whether all was compared, and nothing differs."""
         return not self.differences and self.complete
+
+
+NOT_CAPTURED = "not captured"
 
 
 def text_of(value: Any) -> str:

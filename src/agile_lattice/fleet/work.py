@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from agile_lattice.behaviour.proving import Proof
 from agile_lattice.compare.comparing import compare
-from agile_lattice.compare.differences import Comparison
+from agile_lattice.compare.differences import NOT_CAPTURED, Comparison
 from agile_lattice.compare.equivalence import Verdict, verdict
 from agile_lattice.compare.mending import Mending, mend
 from agile_lattice.dialects import Rendered, read_device, render_device
@@ -14,17 +15,26 @@ from agile_lattice.intent.model import Device
 
 
 def compared(device: Device, texts: Texts, catalogue: Catalogue) -> Comparison:
-    """Compare a device as it was captured with the intent."""
+    """Compare a device as it was captured with the intent; of one that was not nothing is known."""
+    if not texts:
+        return Comparison(device.name, captured=False)
     return compare(device, read_device(device.name, device.speaks, texts, catalogue))
 
 
 def proven(device: Device, texts: Texts, catalogue: Catalogue) -> Verdict:
-    """Prove what a device as it was captured does with packets."""
+    """Prove what a device as it was captured does with packets; of one that was not nothing is."""
+    if not texts:
+        return Verdict(device.name, Proof((), (), 0), (), (NOT_CAPTURED,))
     return verdict(device, read_device(device.name, device.speaks, texts, catalogue), catalogue)
 
 
 def mended(device: Device, texts: Texts, catalogue: Catalogue, cut: tuple[str, ...] = ()) -> Mending:
-    """Find the changes that bring a device in line; `cut` names those that may lock its manager out."""
+    """Find the changes that bring a device in line; `cut` names those that may lock its manager out.
+
+    Of a device that was not captured nothing is known, so that nothing of it is changed.
+    """
+    if not texts:
+        return Mending(device.name, Comparison(device.name, captured=False), (), ())
     return mend(device, texts, catalogue, cut)
 
 

@@ -11,7 +11,7 @@ from rich.table import Table
 
 from agile_lattice.compare.applying import FELT
 from agile_lattice.compare.comparing import told_by_rules
-from agile_lattice.compare.differences import Comparison, Difference, Effect
+from agile_lattice.compare.differences import NOT_CAPTURED, Comparison, Difference, Effect
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.places import Place
 from agile_lattice.packets.spans import merged
@@ -36,16 +36,24 @@ ALIKE = 10  # lines that are shown of those that were not understood for one rea
 def show_comparisons(console: Console, comparisons: Sequence[Comparison]) -> None:
     """Print what differs, device by device; of many that are the same only their names, and of many a closing count."""
     same = [each.device for each in comparisons if each.same]
-    for comparison in comparisons:
+    captured = [each for each in comparisons if each.captured]
+    for comparison in captured:
         if len(same) < FEW or not comparison.same:
             show_comparison(console, comparison)
     if len(same) >= FEW:
         console.print(f"{len(same)} devices are the same as the intent: {few_names(same)}")
-    if len(comparisons) >= FEW:
+    if len(captured) >= FEW:
         effects = [one.effect for each in comparisons for one in each.differences]
         differ = sum(bool(each.differences) for each in comparisons)
         of_them = f", {differ} of them not as the intent says: {_counted(effects)}" if differ else ": no differences"
-        console.print(Text(f"{len(comparisons)} devices compared{of_them}", style="head"))
+        console.print(Text(f"{len(captured)} devices compared{of_them}", style="head"))
+    show_absent(console, [each.device for each in comparisons if not each.captured])
+
+
+def show_absent(console: Console, names: Sequence[str]) -> None:
+    """Print which devices were not captured."""
+    if names:
+        console.print(Text(f"{few_names(names)}: {NOT_CAPTURED}, so not compared", style="strong"))
 
 
 def show_comparison(console: Console, comparison: Comparison) -> None:
@@ -72,6 +80,8 @@ def shown_differences(comparison: Comparison) -> Sequence[Difference]:
 
 def missing_words(comparison: Comparison) -> list[str]:
     """Return what was not compared, in words."""
+    if not comparison.captured:
+        return [NOT_CAPTURED]
     found = [f"{section}: no input covers this section" for section in comparison.unseen]
     return found + [f"IPv{family} rules: no input covers them" for family in comparison.unseen_families]
 

@@ -8,13 +8,16 @@ from rich import box
 from rich.console import Console, Group
 from rich.table import Table
 
+from agile_lattice.compare.differences import NOT_CAPTURED
 from agile_lattice.compare.fleets import OWN, Shared
-from agile_lattice.show.differences import CHANGES, EFFECTS
+from agile_lattice.show.differences import CHANGES, EFFECTS, show_absent
 from agile_lattice.show.terminal import Text, few_names, plural
 
 
 def show_by_difference(console: Console, found: Sequence[Shared], devices: int) -> None:
-    """Print what differs, each difference once."""
+    """Print what differs, each difference once; `devices` are those that were compared."""
+    absent = [name for each in found if each.subject == NOT_CAPTURED for name in each.devices]
+    found = [each for each in found if each.subject != NOT_CAPTURED]
     if found:
         table = Table(
             box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 0, 0), leading=1, header_style="head"
@@ -28,7 +31,9 @@ def show_by_difference(console: Console, found: Sequence[Shared], devices: int) 
     shared = sum(len({*each.devices}) > 1 for each in found)
     said = f": {plural(len(found), 'difference')}, {shared} of them on several devices" if found else ""
     are = "is" if of_them == 1 else "are"
-    console.print(Text(f"{of_them} of {plural(devices, 'device')} {are} not as the intent says{said}", style="head"))
+    some = f"{of_them} of {plural(devices, 'device')} {are} not as the intent says{said}"
+    console.print(Text(some if found else f"{plural(devices, 'device')} compared: no differences", style="head"))
+    show_absent(console, absent)
 
 
 def own_words(one: Shared) -> list[str]:

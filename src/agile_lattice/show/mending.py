@@ -7,10 +7,10 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.padding import Padding
 
-from agile_lattice.compare.differences import Comparison
+from agile_lattice.compare.differences import NOT_CAPTURED, Comparison
 from agile_lattice.compare.mending import Mending
 from agile_lattice.show.differences import told_once
-from agile_lattice.show.terminal import Text, plural, visible
+from agile_lattice.show.terminal import Text, few_names, plural, visible
 
 HOW = {
     "typed": "commands for the running system",
@@ -41,13 +41,17 @@ def show_changes(console: Console, mendings: Sequence[Mending], undo: bool = Fal
 
 def show_held(console: Console, mendings: Sequence[Mending]) -> None:
     """Print what was not compared, and the differences that are not closed, with the reason."""
+    absent = [each.device for each in mendings if not each.comparison.captured]
+    if absent:
+        console.print(Text(f"{few_names(absent)}: {NOT_CAPTURED}, so nothing is changed", style="strong"))
+    open_ = [each.device for each in mendings if each.mends and not each.guarded]
+    if open_:
+        words = f"{few_names(open_)}: lock-out protection is off: the intent declares no management path"
+        console.print(Text(words, style="remedy"))
     for mending in mendings:
-        if not mending.comparison.complete:
+        if mending.comparison.captured and not mending.comparison.complete:
             words = f"{mending.device}: not compared: {_not_compared(mending.comparison)}. `lattice diff` says why."
             console.print(Text(words, style="strong"))
-        if mending.mends and not mending.guarded:
-            words = f"{mending.device}: lock-out protection is off: the intent declares no management path"
-            console.print(Text(words, style="remedy"))
         for one in mending.held:
             console.print(Text.assemble((f"{mending.device}: {one.subject}", "strong"), " is withheld"))
             hint = one.reason if one.firm else f"{one.reason}. To change it anyway: --allow-lockout '{one.subject}'"

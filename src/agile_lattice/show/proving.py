@@ -6,7 +6,9 @@ from collections.abc import Sequence
 
 from rich.console import Console, Group
 
+from agile_lattice.compare.differences import NOT_CAPTURED
 from agile_lattice.compare.equivalence import Shown, Verdict
+from agile_lattice.show.differences import show_absent
 from agile_lattice.show.terminal import FEW, Text, few_names, plural, roomy_table
 from agile_lattice.show.walking import NAMES
 
@@ -27,12 +29,16 @@ def show_verdicts(console: Console, verdicts: Sequence[Verdict], sides: tuple[st
     for each in verdicts:
         if each.same:
             alike.setdefault(summary(each), []).append(each.device)
+    absent = [each.device for each in verdicts if each.incomplete == (NOT_CAPTURED,)]
     for each in verdicts:
+        if each.device in absent:
+            continue
         if not each.same or len(alike[summary(each)]) < FEW:
             show_verdict(console, each, sides)
     for words, names in alike.items():
         if len(names) >= FEW:
             console.print(Text(f"{few_names(names)}: {words}", style="head"))
+    show_absent(console, absent)
 
 
 def show_verdict(console: Console, one: Verdict, sides: tuple[str, str] = ("intent", "device")) -> None:
@@ -60,6 +66,8 @@ def summary(one: Verdict) -> str:
         count = sum(each.witness is not None for each in one.shown)
         more = " and more" if one.hidden else ""
         return f"different: {plural(count, 'set')} of packets{more} treated differently, with an example of each"
+    if one.incomplete == (NOT_CAPTURED,):
+        return f"{NOT_CAPTURED}, so nothing is proven"
     if one.shown:
         return "not decided: some packets may be treated differently"
     return "not decided for every packet: the same as far as known"

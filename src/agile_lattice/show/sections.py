@@ -116,6 +116,8 @@ def _columns(comparisons: Sequence[Comparison]) -> list[str]:
 
 def _cell(one: Comparison, column: str) -> Cell:
     """Return the colour of a cell, what stands in it, and the colour of that."""
+    if not one.captured:
+        return UNSEEN, "?", FAINT
     if column == NOT_UNDERSTOOD:
         count = len(one.leftovers)
         return (COLOURS["may-change-traffic"], str(count), PAPER) if count else (SAME, "", INK)
