@@ -373,21 +373,19 @@ def test_a_device_that_was_not_captured_is_not_the_same(tmp_path: Path, capsys: 
     shutil.copytree(DEMO / "applied" / "quay-edge", tmp_path / "captures" / "quay-edge")
     captures = str(tmp_path / "captures")
     for typed in (["diff"], ["diff", "--by-difference"], ["prove"]):
-        assert "pier-gate: not captured, so not compared" in printed(
-            capsys, 1, *typed[:1], INTENT, captures, *typed[1:]
-        )
+        assert "pier-gate: no capture, so not compared" in printed(capsys, 1, *typed[:1], INTENT, captures, *typed[1:])
     found = json.loads(printed(capsys, 1, "diff", INTENT, captures, "--format", "json"))
     assert [(each["device"], each["captured"]) for each in found] == [("quay-edge", True), ("pier-gate", False)]
     [_, verdict] = json.loads(printed(capsys, 1, "prove", INTENT, captures, "--format", "json"))
-    assert verdict["incomplete"] == ["not captured"]
+    assert verdict["incomplete"] == ["no capture"]
     # Nothing is known of it, so that nothing of it is changed.
     assert main(["mend", INTENT, captures]) == 0
     said = capsys.readouterr()
     assert said.out == "Nothing to change in what was compared.\n"
-    assert said.err == "pier-gate: not captured, so nothing is changed\n"
+    assert said.err == "pier-gate: no capture, so nothing is changed\n"
     for page in ("page.html", "page.md"):
         assert main(["report", INTENT, str(tmp_path / page), captures]) == 1
-        assert "not captured" in (tmp_path / page).read_text()
+        assert "no capture" in (tmp_path / page).read_text()
     # Who asks for one device has an answer about that one.
     printed(capsys, 0, "diff", INTENT, captures, "--device", "quay-edge")
 

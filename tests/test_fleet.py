@@ -352,8 +352,8 @@ def test_a_mistake_of_many_devices_is_told_once_whatever_their_own_addresses(
     assert main(["diff", "fleet/intent", "fleet/captures", "--no-cache", "--by-difference"]) == 1
     said = " ".join(capfd.readouterr().out.split())
     [absent] = {each.name for each in network.devices} - there.keys()
-    assert [each["devices"] for each in told if each["subject"] == "not captured"] == [[absent]]
-    assert f"{absent}: not captured, so not compared" in said and f"on {route['devices'][0]}" in said
+    assert [each["devices"] for each in told if each["subject"] == "no capture"] == [[absent]]
+    assert f"{absent}: no capture, so not compared" in said and f"on {route['devices'][0]}" in said
     assert main(["demo", "--landings", "45", "--into", "fleet"]) == 2
     assert main(["demo", "--landings", "45"]) == 2
     assert main(["demo", "--landings", "99999", "--into", "other"]) == 2

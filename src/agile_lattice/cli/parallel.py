@@ -69,7 +69,12 @@ def add_jobs(command: ArgumentParser, cluster: bool = True) -> None:
 
 def jobs_for(arguments: Namespace, devices: int) -> int:
     """Return how many processes share the work for so many devices."""
-    return arguments.jobs or (os.cpu_count() or 1 if devices >= MANY or arguments.cluster else 1)
+    return arguments.jobs or (cores() if devices >= MANY or arguments.cluster else 1)
+
+
+def cores() -> int:
+    """Return how many cores this process may use."""
+    return len(os.sched_getaffinity(0)) if sys.platform == "linux" else os.cpu_count() or 1
 
 
 def loaded(arguments: Namespace) -> Network:
@@ -82,7 +87,7 @@ def loaded_fleet(arguments: Namespace) -> Network | Fleet:
     if not is_large(arguments.intent):
         return load(arguments.intent)
     with (usual_store() if arguments.cache else None) or nullcontext() as store:
-        return load_large(arguments.intent, store, arguments.jobs or os.cpu_count() or 1)
+        return load_large(arguments.intent, store, arguments.jobs or cores())
 
 
 def devices_of(fleet: Network | Fleet) -> Sequence[Device | Packed]:

@@ -119,7 +119,7 @@ class Comparison(msgspec.Struct, frozen=True):
         return not self.differences and self.complete
 
 
-NOT_CAPTURED = "not captured"
+NO_CAPTURE = "no capture"  # of a device, or none that is known to be good
 
 
 def text_of(value: Any) -> str:

@@ -14,7 +14,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.compare.comparing import told_by_rules
-from agile_lattice.compare.differences import NOT_CAPTURED, Change, Comparison, Effect, Field
+from agile_lattice.compare.differences import NO_CAPTURE, Change, Comparison, Effect, Field
 from agile_lattice.intent.model import Section
 
 
@@ -57,7 +57,7 @@ def by_difference(comparisons: Iterable[Comparison]) -> list[Shared]:
                 one = Shared(each.change, each.section, each.subject, each.fields, each.effect, (comparison.device,))
                 _add(found, one)
         if not comparison.captured:
-            _add(found, _not_compared("", NOT_CAPTURED, comparison.device))
+            _add(found, _not_compared("", NO_CAPTURE, comparison.device))
         for section in comparison.unseen:
             _add(found, _not_compared(section, f"{section}: no input covers this section", comparison.device))
         for family in comparison.unseen_families:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from agile_lattice.behaviour.proving import Proof
 from agile_lattice.compare.comparing import compare
-from agile_lattice.compare.differences import NOT_CAPTURED, Comparison
+from agile_lattice.compare.differences import NO_CAPTURE, Comparison
 from agile_lattice.compare.equivalence import Verdict, verdict
 from agile_lattice.compare.mending import Mending, mend
 from agile_lattice.dialects import Rendered, read_device, render_device
@@ -24,7 +24,7 @@ def compared(device: Device, texts: Texts, catalogue: Catalogue) -> Comparison:
 def proven(device: Device, texts: Texts, catalogue: Catalogue) -> Verdict:
     """Prove what a device as it was captured does with packets; of one that was not nothing is."""
     if not texts:
-        return Verdict(device.name, Proof((), (), 0), (), (NOT_CAPTURED,))
+        return Verdict(device.name, Proof((), (), 0), (), (NO_CAPTURE,))
     return verdict(device, read_device(device.name, device.speaks, texts, catalogue), catalogue)
 
 

@@ -11,7 +11,7 @@ from rich.table import Table
 
 from agile_lattice.compare.applying import FELT
 from agile_lattice.compare.comparing import told_by_rules
-from agile_lattice.compare.differences import NOT_CAPTURED, Comparison, Difference, Effect
+from agile_lattice.compare.differences import NO_CAPTURE, Comparison, Difference, Effect
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.places import Place
 from agile_lattice.packets.spans import merged
@@ -53,7 +53,7 @@ def show_comparisons(console: Console, comparisons: Sequence[Comparison]) -> Non
 def show_absent(console: Console, names: Sequence[str]) -> None:
     """Print which devices were not captured."""
     if names:
-        console.print(Text(f"{few_names(names)}: {NOT_CAPTURED}, so not compared", style="strong"))
+        console.print(Text(f"{few_names(names)}: {NO_CAPTURE}, so not compared", style="strong"))
 
 
 def show_comparison(console: Console, comparison: Comparison) -> None:
@@ -81,7 +81,7 @@ def shown_differences(comparison: Comparison) -> Sequence[Difference]:
 def missing_words(comparison: Comparison) -> list[str]:
     """Return what was not compared, in words."""
     if not comparison.captured:
-        return [NOT_CAPTURED]
+        return [NO_CAPTURE]
     found = [f"{section}: no input covers this section" for section in comparison.unseen]
     return found + [f"IPv{family} rules: no input covers them" for family in comparison.unseen_families]
 

@@ -8,7 +8,7 @@ from rich import box
 from rich.console import Console, Group
 from rich.table import Table
 
-from agile_lattice.compare.differences import NOT_CAPTURED
+from agile_lattice.compare.differences import NO_CAPTURE
 from agile_lattice.compare.fleets import OWN, Shared
 from agile_lattice.show.differences import CHANGES, EFFECTS, show_absent
 from agile_lattice.show.terminal import Text, few_names, plural
@@ -16,8 +16,8 @@ from agile_lattice.show.terminal import Text, few_names, plural
 
 def show_by_difference(console: Console, found: Sequence[Shared], devices: int) -> None:
     """Print what differs, each difference once; `devices` are those that were compared."""
-    absent = [name for each in found if each.subject == NOT_CAPTURED for name in each.devices]
-    found = [each for each in found if each.subject != NOT_CAPTURED]
+    absent = [name for each in found if each.subject == NO_CAPTURE for name in each.devices]
+    found = [each for each in found if each.subject != NO_CAPTURE]
     if found:
         table = Table(
             box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 0, 0), leading=1, header_style="head"

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.padding import Padding
 
-from agile_lattice.compare.differences import NOT_CAPTURED, Comparison
+from agile_lattice.compare.differences import NO_CAPTURE, Comparison
 from agile_lattice.compare.mending import Mending
 from agile_lattice.show.differences import told_once
 from agile_lattice.show.terminal import Text, few_names, plural, visible
@@ -43,7 +43,7 @@ def show_held(console: Console, mendings: Sequence[Mending]) -> None:
     """Print what was not compared, and the differences that are not closed, with the reason."""
     absent = [each.device for each in mendings if not each.comparison.captured]
     if absent:
-        console.print(Text(f"{few_names(absent)}: {NOT_CAPTURED}, so nothing is changed", style="strong"))
+        console.print(Text(f"{few_names(absent)}: {NO_CAPTURE}, so nothing is changed", style="strong"))
     open_ = [each.device for each in mendings if each.mends and not each.guarded]
     if open_:
         words = f"{few_names(open_)}: lock-out protection is off: the intent declares no management path"

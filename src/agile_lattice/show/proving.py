@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from rich.console import Console, Group
 
-from agile_lattice.compare.differences import NOT_CAPTURED
+from agile_lattice.compare.differences import NO_CAPTURE
 from agile_lattice.compare.equivalence import Shown, Verdict
 from agile_lattice.show.differences import show_absent
 from agile_lattice.show.terminal import FEW, Text, few_names, plural, roomy_table
@@ -29,7 +29,7 @@ def show_verdicts(console: Console, verdicts: Sequence[Verdict], sides: tuple[st
     for each in verdicts:
         if each.same:
             alike.setdefault(summary(each), []).append(each.device)
-    absent = [each.device for each in verdicts if each.incomplete == (NOT_CAPTURED,)]
+    absent = [each.device for each in verdicts if each.incomplete == (NO_CAPTURE,)]
     for each in verdicts:
         if each.device in absent:
             continue
@@ -66,8 +66,8 @@ def summary(one: Verdict) -> str:
         count = sum(each.witness is not None for each in one.shown)
         more = " and more" if one.hidden else ""
         return f"different: {plural(count, 'set')} of packets{more} treated differently, with an example of each"
-    if one.incomplete == (NOT_CAPTURED,):
-        return f"{NOT_CAPTURED}, so nothing is proven"
+    if one.incomplete == (NO_CAPTURE,):
+        return f"{NO_CAPTURE}, so nothing is proven"
     if one.shown:
         return "not decided: some packets may be treated differently"
     return "not decided for every packet: the same as far as known"
