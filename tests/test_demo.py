@@ -367,6 +367,8 @@ def test_many_devices_are_told_in_few_lines(tmp_path: Path, capsys: pytest.Captu
     out = printed(capsys, 1, "diff", intent, str(captures))
     assert "address 10.7.10.1/24 on lan0" in out and "39 devices are the same as the intent" in out
     assert out.endswith("40 devices compared, 1 of them not as the intent says: 1 difference (1 changes traffic)\n")
+    out = printed(capsys, 1, "diff", intent, str(captures), "--only", "no-effect")
+    assert out.endswith("40 devices compared; of 1 device not all was compared, or is shown\n"), "there is one"
 
 
 def test_a_device_that_was_not_captured_is_not_the_same(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
@@ -386,6 +388,11 @@ def test_a_device_that_was_not_captured_is_not_the_same(tmp_path: Path, capsys: 
     for page in ("page.html", "page.md"):
         assert main(["report", INTENT, str(tmp_path / page), captures]) == 1
         assert "no capture" in (tmp_path / page).read_text()
+    assert main(["report", INTENT, str(tmp_path / "pages"), captures]) == 1
+    index = (tmp_path / "pages" / "index.html").read_text()
+    assert "no capture, so not compared" in index and "no difference in what was compared" not in index
+    assert main(["diff", INTENT, captures, "--device", "quay-egde"]) == 2
+    assert "Did you mean 'quay-edge'?" in capsys.readouterr().err
     # Who asks for one device has an answer about that one.
     printed(capsys, 0, "diff", INTENT, captures, "--device", "quay-edge")
 

@@ -96,9 +96,10 @@ def _captured_files(devices: Sequence[N], captures: Sequence[Path], name: str | 
         if not path.exists():
             raise fail(Place(str(path)), "there is no such file or folder")
     if name:
+        device = device_named(devices, name)
         own = [path / name if (path / name).is_dir() else path for path in captures]  # its folder, of those of all
         files = [file for path in own for file in (_files(path) if path.is_dir() else [path])]
-        return [(device_named(devices, name), files)]
+        return [(device, files)]
     known = {device.name: number for number, device in enumerate(devices)}
     folders = [folder for path in captures if path.is_dir() for folder in _folders(path)]
     folders.sort(key=lambda folder: known.get(folder.name, 0))

@@ -9,7 +9,7 @@ from typing import Protocol, TypeVar
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.notation.errors import fail
 
-SHOWN = 20  # names in a message
+MOST_NAMES = 6  # in one line
 
 
 class HasName(Protocol):
@@ -35,14 +35,15 @@ def device_named(devices: Sequence[N], name: str, place: Place = NOWHERE) -> N:
         near = get_close_matches(name, known, 1)
         raise fail(
             place, f"the intent has no device {name!r}",
-            f"Did you mean {near[0]!r}?" if near else f"It has {_some(known) or 'none at all'}.",
+            f"Did you mean {near[0]!r}?" if near else f"It has {few_names(known) or 'none at all'}.",
         )  # fmt: skip
     return device
 
 
-def _some(names: Sequence[str]) -> str:
-    more = f" and {len(names) - SHOWN} more" if len(names) > SHOWN else ""
-    return f"{', '.join(names[:SHOWN])}{more}"
+def few_names(names: Sequence[str]) -> str:
+    """Return the first of some names, and how many more there are."""
+    more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
+    return f"{', '.join(names[:MOST_NAMES])}{more}"
 
 
 def chosen_devices(devices: Sequence[N], names: Sequence[str] | None) -> list[N]:

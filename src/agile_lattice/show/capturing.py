@@ -9,7 +9,8 @@ from rich.console import Console
 from rich.table import Table
 
 from agile_lattice.archive.repository import Round
-from agile_lattice.show.terminal import FEW, Text, few_names, plural
+from agile_lattice.notation.lookup import few_names
+from agile_lattice.show.terminal import FEW, Text, plural
 
 
 def show_round(console: Console, outcomes: Sequence[tuple[str, Sequence[str], bool, str, str]]) -> None:

@@ -14,9 +14,10 @@ from agile_lattice.compare.comparing import told_by_rules
 from agile_lattice.compare.differences import NO_CAPTURE, Comparison, Difference, Effect
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.places import Place
+from agile_lattice.notation.lookup import few_names
 from agile_lattice.packets.spans import merged
 from agile_lattice.show.counterparts import counted, show_counterparts
-from agile_lattice.show.terminal import FEW, Text, few_names, located, plural, roomy_table, source_text
+from agile_lattice.show.terminal import FEW, Text, located, plural, roomy_table, source_text
 
 CHANGES = {
     "missing": "missing on the device",
@@ -45,8 +46,11 @@ def show_comparisons(console: Console, comparisons: Sequence[Comparison]) -> Non
     if len(captured) >= FEW:
         effects = [one.effect for each in comparisons for one in each.differences]
         differ = sum(bool(each.differences) for each in comparisons)
-        of_them = f", {differ} of them not as the intent says: {_counted(effects)}" if differ else ": no differences"
-        console.print(Text(f"{len(captured)} devices compared{of_them}", style="head"))
+        of_them = f", {differ} of them not as the intent says: {_counted(effects)}" if differ else ""
+        partly = sum(not each.complete for each in captured)
+        rest = f"; of {plural(partly, 'device')} not all was compared, or is shown" if partly else ""
+        nothing = "" if differ or partly else ": no differences"
+        console.print(Text(f"{len(captured)} devices compared{of_them}{rest}{nothing}", style="head"))
     show_absent(console, [each.device for each in comparisons if not each.captured])
 
 
@@ -88,6 +92,8 @@ def missing_words(comparison: Comparison) -> list[str]:
 
 def summary(comparison: Comparison) -> str:
     """Count what differs, in words."""
+    if not comparison.captured:
+        return f"{NO_CAPTURE}, so not compared"
     if comparison.same:
         return "the same as the intent"
     if not comparison.differences and not comparison.leftovers and not comparison.left_out:

@@ -65,9 +65,11 @@ class _Parts:
 def _index(facts: Facts) -> str:
     compared, network = facts.compared, facts.network
     shared = None if compared is None else by_difference(compared)
-    differ = sum(not each.same for each in compared or ())
+    differ = sum(not each.same for each in compared or () if each.captured)
+    absent = sum(not each.captured for each in compared or ())
     counted = [(len(network.devices), "device"), (len(facts.open_findings), "finding")]
     counted += [(differ, "device not the same as the intent")] if compared is not None else []
+    counted += [(absent, "device without a capture")] if absent else []
     counted += [(len(facts.failed), "device that could not be compared")] if facts.failed else []
     counts = [(count, what if count == 1 else what.replace("device", "devices").replace("finding", "findings"))
               for count, what in counted]  # fmt: skip
@@ -100,7 +102,8 @@ def _device(
 ) -> tuple[bool, list[Cell]]:
     name, fine = one.device.name, not failed and (compared is None or compared.same)
     words = failed if compared is None else compared_words(compared)
-    more = "" if compared is None or not missing_words(compared) else "; " + "; ".join(missing_words(compared))
+    missing = missing_words(compared) if compared is not None and compared.captured else []
+    more = "".join(f"; {each}" for each in missing)
     proven = "" if verdict is None else proven_words(verdict)
     lines = sum(len(each.text.splitlines()) for each in one.texts)
     return fine, [

@@ -10,8 +10,9 @@ from rich.table import Table
 
 from agile_lattice.compare.differences import NO_CAPTURE
 from agile_lattice.compare.fleets import OWN, Shared
+from agile_lattice.notation.lookup import few_names
 from agile_lattice.show.differences import CHANGES, EFFECTS, show_absent
-from agile_lattice.show.terminal import Text, few_names, plural
+from agile_lattice.show.terminal import Text, plural
 
 
 def show_by_difference(console: Console, found: Sequence[Shared], devices: int) -> None:

@@ -9,8 +9,9 @@ from rich.padding import Padding
 
 from agile_lattice.compare.differences import NO_CAPTURE, Comparison
 from agile_lattice.compare.mending import Mending
+from agile_lattice.notation.lookup import few_names
 from agile_lattice.show.differences import told_once
-from agile_lattice.show.terminal import Text, few_names, plural, visible
+from agile_lattice.show.terminal import Text, plural, visible
 
 HOW = {
     "typed": "commands for the running system",

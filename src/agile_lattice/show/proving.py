@@ -8,8 +8,9 @@ from rich.console import Console, Group
 
 from agile_lattice.compare.differences import NO_CAPTURE
 from agile_lattice.compare.equivalence import Shown, Verdict
+from agile_lattice.notation.lookup import few_names
 from agile_lattice.show.differences import show_absent
-from agile_lattice.show.terminal import FEW, Text, few_names, plural, roomy_table
+from agile_lattice.show.terminal import FEW, Text, plural, roomy_table
 from agile_lattice.show.walking import NAMES
 
 MOST_MATCHES = 3

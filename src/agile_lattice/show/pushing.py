@@ -6,8 +6,9 @@ from collections.abc import Sequence
 
 from rich.console import Console
 
+from agile_lattice.notation.lookup import few_names
 from agile_lattice.push.pushing import Pushed
-from agile_lattice.show.terminal import Text, few_names, plural
+from agile_lattice.show.terminal import Text, plural
 
 OUTCOMES = {
     "back": "as it was before",

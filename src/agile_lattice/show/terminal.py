@@ -35,7 +35,6 @@ THEME = Theme(
 )
 PIPE_WIDTH = 120
 NARROW = 100  # columns, below which some tables stack what else stands side by side
-MOST_NAMES = 6  # of devices in one line
 FEW = 8  # so few devices are done before a bar could be read
 T = TypeVar("T")
 _BLANKS = re.compile(r"[ ]+$", re.MULTILINE)
@@ -44,12 +43,6 @@ _BLANKS = re.compile(r"[ ]+$", re.MULTILINE)
 def roomy_table() -> Table:
     """Return a table as wide as the terminal, whose rows may have several lines each."""
     return Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False, padding=(0, 2, 0, 0), leading=1, header_style="head")
-
-
-def few_names(names: Sequence[str]) -> str:
-    """Return the first of some names, and how many more there are."""
-    more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
-    return f"{', '.join(names[:MOST_NAMES])}{more}"
 
 
 def with_progress(members: Iterable[T], what: str, count: int | None = None) -> Iterator[T]:
