@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import linecache
-import os
 from argparse import Namespace
 from collections.abc import Sequence
 from pathlib import Path
 
+from agile_lattice.archive.folders import by_device, captured_files
 from agile_lattice.archive.repository import Archive
 from agile_lattice.fleet.tasks import Texts
 from agile_lattice.intent.places import Place
@@ -43,11 +43,15 @@ def captured_texts(devices: Sequence[N], arguments: Namespace) -> list[tuple[N, 
         if more:
             raise fail(Place(first), "an archive is given alone", "Leave the other captures out.")
         return _archived_texts(devices, *archived, arguments.device)
-    captures = [Path(each) for each in arguments.captures]
-    return [
-        (device, [(str(file), read_text(file)) for file in files])
-        for device, files in _captured_files(devices, captures, arguments.device)
-    ]
+    if arguments.device:
+        device_named(devices, arguments.device)
+    paths = [Path(each) for each in arguments.captures]
+    files = by_device(captured_files(paths, arguments.device or "", Path(arguments.intent)).read)
+    known = {device.name: device for device in devices}
+    order = {device.name: number for number, device in enumerate(devices)}
+    named = [known.get(name) or device_named(devices, name) for name in files]
+    named.sort(key=lambda each: order[each.name])
+    return [(each, [(str(file.path), read_text(file.path)) for file in files[each.name]]) for each in named]
 
 
 def archive_of(word: str) -> tuple[Archive, str] | None:
@@ -84,43 +88,3 @@ def _shown(archive: Archive, at: str, device: HasName, file: str, text: str) -> 
     name = f"{archive.path}{f'@{at}' if at else ''}/{device.name}/{file}"
     linecache.cache[name] = (len(text), None, text.splitlines(keepends=True), name)
     return name
-
-
-def _captured_files(devices: Sequence[N], captures: Sequence[Path], name: str | None) -> list[tuple[N, list[Path]]]:
-    """Find out which files are of which device.
-
-    Raises:
-        NotationError: If that cannot be told.
-    """
-    for path in captures:
-        if not path.exists():
-            raise fail(Place(str(path)), "there is no such file or folder")
-    if name:
-        device = device_named(devices, name)
-        own = [path / name if (path / name).is_dir() else path for path in captures]  # its folder, of those of all
-        files = [file for path in own for file in (_files(path) if path.is_dir() else [path])]
-        return [(device, files)]
-    known = {device.name: number for number, device in enumerate(devices)}
-    folders = [folder for path in captures if path.is_dir() for folder in _folders(path)]
-    folders.sort(key=lambda folder: known.get(folder.name, 0))
-    if not folders:
-        raise fail(
-            Place(str(captures[0])), "the device that these files belong to is missing",
-            "Give it with --device, or give a folder that has a folder for each device.",
-        )  # fmt: skip
-    of = {device.name: device for device in devices}
-    return [(of.get(folder.name) or device_named(devices, folder.name), _files(folder)) for folder in folders]
-
-
-def _folders(path: Path) -> list[Path]:
-    with os.scandir(path) as entries:
-        return [path / name for name in sorted(each.name for each in entries if each.is_dir())]
-
-
-def _files(folder: Path) -> list[Path]:
-    with os.scandir(folder) as entries:
-        names = sorted(each.name for each in entries if each.is_file() and not each.name.startswith("."))
-    files = [folder / name for name in names]
-    if not files:
-        raise fail(Place(str(folder)), "the folder holds no files", "Capture the device's configuration into it.")
-    return files

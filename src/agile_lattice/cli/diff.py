@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from agile_lattice.cli.captures import texts_of
 from agile_lattice.cli.options import add_captures
-from agile_lattice.cli.output import print_json, write_picture
+from agile_lattice.cli.output import exit_code, print_json, write_picture
 from agile_lattice.cli.parallel import add_jobs, devices_of, for_each, loaded_fleet
 from agile_lattice.compare.differences import Comparison, Effect
 from agile_lattice.compare.fleets import Shared, by_difference
@@ -57,7 +57,7 @@ def run(arguments: Namespace) -> int:
             show_by_difference(out, grouped, sum(each.captured for each in comparisons))
     elif not at_once:
         print_json(comparisons if grouped is None else grouped, arguments.format)
-    return done.told(0 if all(each.same for each in comparisons) else 1)
+    return done.told(exit_code(comparisons))
 
 
 def _only(comparison: Comparison, effect: Effect | None) -> Comparison:

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from agile_lattice.cli.captures import texts_of
 from agile_lattice.cli.options import add_captures
-from agile_lattice.cli.output import print_json, write_files
+from agile_lattice.cli.output import exit_code, print_json, write_files
 from agile_lattice.cli.parallel import add_jobs, devices_of, for_each, loaded_fleet
 from agile_lattice.compare.mending import Mending
 from agile_lattice.fleet.work import mended
@@ -37,7 +37,7 @@ def add_arguments(command: ArgumentParser) -> None:
 
 
 def run(arguments: Namespace) -> int:
-    """Find the changes; 1 if there is any, or if one was withheld."""
+    """Find the changes; 1 if there is any or one was withheld, or not all of a device was captured and understood."""
     devices = devices_of(loaded_fleet(arguments))
     work = partial(mended, cut=tuple(arguments.allow_lockout or ()))
     # A name that no difference has is refused before anything is printed: then all have to be known.
@@ -51,15 +51,11 @@ def run(arguments: Namespace) -> int:
     if arguments.format != "text":
         if not at_once:
             print_json(mendings, arguments.format)
-        return done.told(_code(mendings))
+        return done.told(exit_code(mendings))
     show_held(console(sys.stderr), mendings)
     if not arguments.into:
         show_changes(console(), mendings, undo=arguments.undo)
-    return done.told(_code(mendings))
-
-
-def _code(mendings: Sequence[Mending]) -> int:
-    return 1 if any(each.mends or each.held for each in mendings) else 0
+    return done.told(exit_code(mendings))
 
 
 def _refuse_unknown(cut: Sequence[str], mendings: Sequence[Mending]) -> None:

@@ -9,7 +9,7 @@ import sys
 import tempfile
 from collections.abc import Iterable, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 import msgspec
 
@@ -23,6 +23,19 @@ if TYPE_CHECKING:
 
 
 MARK = ".lattice-"  # in the names of files that are being written, before the number of the process
+
+
+class Settled(Protocol):
+    """What was found out about a device."""
+
+    @property
+    def settled(self) -> bool:
+        """Whether all of it was looked at, and nothing is left to say or to do."""
+
+
+def exit_code(found: Iterable[Settled]) -> int:
+    """Return the exit code of a command with a verdict: 0 only if all is settled, else 1."""
+    return 0 if all(each.settled for each in found) else 1
 
 
 def print_json(value: Any, how: str = "json") -> None:

@@ -10,7 +10,7 @@ from pathlib import Path
 from agile_lattice.behaviour.proving import Proof
 from agile_lattice.cli.captures import texts_of
 from agile_lattice.cli.options import add_captures
-from agile_lattice.cli.output import print_json
+from agile_lattice.cli.output import exit_code, print_json
 from agile_lattice.cli.parallel import Done, add_jobs, devices_of, for_each, loaded_fleet, whole
 from agile_lattice.cli.revisions import intent_of_revision
 from agile_lattice.compare.equivalence import Verdict, between
@@ -59,7 +59,7 @@ def run(arguments: Namespace) -> int:
         show_verdicts(console(), verdicts, sides)
     elif not at_once:
         print_json(verdicts, arguments.format)
-    return done.told(0 if all(each.same for each in verdicts) else 1)
+    return done.told(exit_code(verdicts))
 
 
 def _between(one: Network, other: Network, arguments: Namespace) -> Iterator[Verdict]:

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from agile_lattice.cli.captures import texts_of
 from agile_lattice.cli.options import add_intent
-from agile_lattice.cli.output import write_files
+from agile_lattice.cli.output import exit_code, write_files
 from agile_lattice.cli.parallel import (
     Done,
     add_jobs,
@@ -87,7 +87,7 @@ def run(arguments: Namespace) -> int:
         files = with_progress(written, "writing", len(facts.rendered) + 1)
         write_files((into.parent / name, text) for name, text in files)
     print(into)
-    differs = any(not each.same for each in facts.compared or ())
+    differs = exit_code([*(facts.compared or ()), *facts.verdicts])
     felt = facts.change is not None and facts.change.felt
     unasked = any(each.cause for each in facts.observed or ())
     return 2 if facts.failed or unasked else 1 if facts.open_findings or differs or felt else 0

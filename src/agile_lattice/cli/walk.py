@@ -11,7 +11,7 @@ from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.cli.captures import captured_texts
 from agile_lattice.cli.options import add_intent
-from agile_lattice.cli.output import print_json, write_picture
+from agile_lattice.cli.output import exit_code, print_json, write_picture
 from agile_lattice.compare.beside import Beside, followed_beside
 from agile_lattice.dialects import read_device
 from agile_lattice.dialects.registry import catalogue_beside
@@ -85,7 +85,7 @@ def run(arguments: Namespace) -> int:
 def _beside(network: Network, sent: Sent, arguments: Namespace) -> int:
     """Follow a packet by the intent and by captures; 0 if it gets there in the same way on both."""
     catalogue = catalogue_beside(Path(arguments.intent))
-    given = Namespace(captures=arguments.captured, device=(arguments.device or [None])[0])
+    given = Namespace(intent=arguments.intent, captures=arguments.captured, device=(arguments.device or [None])[0])
     captures = {
         device.name: read_device(device.name, device.speaks, texts, catalogue)
         for device, texts in captured_texts(network.devices, given)
@@ -95,7 +95,7 @@ def _beside(network: Network, sent: Sent, arguments: Namespace) -> int:
         print_json(found)
     else:
         show_both(console(), found)
-    return 0 if found.same and found.captured.arrives else 1
+    return exit_code([found])
 
 
 def _plan(network: Network, arguments: Namespace) -> int:

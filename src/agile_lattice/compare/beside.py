@@ -46,6 +46,11 @@ class Beside(msgspec.Struct, frozen=True):
         """Whether it does, and all that could decide about it was captured and understood."""
         return self.alike and not (self.unless or self.uncovered)
 
+    @property
+    def settled(self) -> bool:
+        """Whether it gets to its destination in the same way on both."""
+        return self.same and self.captured.arrives
+
 
 def followed_beside(network: Network, captures: Mapping[str, Capture], sent: Sent) -> Beside:
     """Follow a packet by the intent and on captured devices.

@@ -11,6 +11,7 @@ from agile_lattice.compare.equivalence import Verdict, between
 from agile_lattice.dialects import render_device
 from agile_lattice.dialects.errors import Refusals
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
+from agile_lattice.dialects.surfaces import lines_of
 from agile_lattice.intent.model import Device, Network
 
 
@@ -84,7 +85,7 @@ def _texts(device: Device | None, catalogue: Catalogue) -> dict[str, str]:
 
 def _changed(old: Mapping[str, str], new: Mapping[str, str]) -> Iterator[tuple[str, tuple[str, ...]]]:
     for file in dict.fromkeys([*old, *new]):
-        here, there = (each.get(file, "").splitlines() for each in (old, new))
+        here, there = (lines_of(each.get(file, "")) for each in (old, new))
         lines = tuple(unified_diff(here, there, lineterm="", n=2))[2:]
         if lines:
             yield file, lines

@@ -118,6 +118,11 @@ class Comparison(msgspec.Struct, frozen=True):
         """Whether all was compared, and nothing differs."""
         return not self.differences and self.complete
 
+    @property
+    def settled(self) -> bool:
+        """Whether all of it was looked at, and nothing is left to say."""
+        return self.same
+
 
 NO_CAPTURE = "no capture"  # of a device, or none that is known to be good
 

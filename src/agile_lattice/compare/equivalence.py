@@ -81,6 +81,11 @@ class Verdict(msgspec.Struct, frozen=True):
         return not (self.shown or self.hidden or self.proof.undecided or self.incomplete)
 
     @property
+    def settled(self) -> bool:
+        """Whether all of it was looked at, and nothing is left to say."""
+        return self.same
+
+    @property
     def different(self) -> bool:
         """Whether some packet is treated otherwise, and here it is."""
         return any(each.witness is not None for each in self.shown)

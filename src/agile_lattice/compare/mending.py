@@ -74,6 +74,11 @@ class Mending(msgspec.Struct, frozen=True):
     held: tuple[Held, ...]
     guarded: bool = True
 
+    @property
+    def settled(self) -> bool:
+        """Whether all of the device was captured and understood, and nothing is left to change."""
+        return self.comparison.complete and not (self.mends or self.held)
+
 
 def mend(
     intent: Device, texts: Iterable[tuple[str, str]], catalogue: Catalogue = BUILT_IN, cut: Collection[str] = ()

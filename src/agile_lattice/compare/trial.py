@@ -17,6 +17,7 @@ from agile_lattice.dialects.facts import AddressFact, Fact
 from agile_lattice.dialects.reading.parting import readings
 from agile_lattice.dialects.reading.texts import Reading, read_form
 from agile_lattice.dialects.reading.understanding import Leftover
+from agile_lattice.dialects.surfaces import lines_of
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device, Section
 
@@ -133,7 +134,7 @@ class Trial:
             file, line = each.place.file, each.place.line
             if (file, each.text) in seen:
                 continue
-            was, now = (texts.get(file, "").splitlines() for texts in (self._before, self.texts))
+            was, now = (lines_of(texts.get(file, "")) for texts in (self._before, self.texts))
             if 0 < line <= len(was) and now.count(was[line - 1]) < was.count(was[line - 1]):
                 raise ChangeError(device, f"{TRIED} {file}: {was[line - 1].strip()!r} is lost")
 

@@ -9,6 +9,7 @@ from typing import Literal
 import msgspec
 
 from agile_lattice.dialects.expressions import checked
+from agile_lattice.dialects.surfaces import lines_of
 
 What = Literal["translations", "neighbours", "interfaces", "hits"]
 # What a line tells: all of the first, or it is none of these lines, and as many of the second as it has.
@@ -64,7 +65,7 @@ class Asked(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         """Yield what the lines of an answer tell; what has to be a number and is none is not told."""
         needed, _ = TOLD[what]
         patterns = {name: re.compile(each) for name, each in self.tells.items()}
-        for line in answer.splitlines():
+        for line in lines_of(answer):
             found = {name: each.search(line[:MOST]) for name, each in patterns.items()}
             told = {name: match[1] for name, match in found.items() if match is not None and match[1]}
             told = {name: text for name, text in told.items() if name not in NUMBERS or text.isdecimal()}

@@ -19,6 +19,9 @@
     [semantics]                                    # what the device does; see `semantics`
     order = "list"
 
+    [execution]                                    # how statements act on others; see `reading.executing`
+    again = "continues"
+
     [cannot]                                       # why a field has no place in this syntax
     "interface.mtu" = "..."                        # or why a whole kind of fact has none: "interface-resolver"
 
@@ -82,6 +85,7 @@ from agile_lattice.dialects.faults import explained, line_of, no_field
 from agile_lattice.dialects.kinds import NUMBERS, Kind, negated, number_kind, set_of, spaced, text_kind, wild, worded
 from agile_lattice.dialects.lasting import Loading
 from agile_lattice.dialects.passes.named import PASSES
+from agile_lattice.dialects.reading.executing import Execution
 from agile_lattice.dialects.reading.expanding import Expansion
 from agile_lattice.dialects.semantics import Semantics, passes_of
 from agile_lattice.dialects.surfaces import AnySurface
@@ -119,6 +123,7 @@ class _DialectText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     cannot: dict[str, str] = {}
     semantics: Semantics = Semantics()
     running: Running = Running()
+    execution: Execution = Execution()
 
 
 def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = None) -> Dialect:
@@ -174,7 +179,7 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
             ]
             if prefix := getattr(form.syntax, "prefix", ""):
                 checked(prefix)
-            for expression in form.expand.expressions:
+            for expression in (*form.expand.expressions, *raw.execution.expressions):
                 checked(expression)
             for each in form.expand.named:
                 if re.compile(each.stands).groups != 2:
@@ -191,7 +196,7 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
             raise DefinitionError(file, line, f"file = {form.file!r} is no plain name: letters, digits, dots, - and _")
         only, unless, elsewhere = signs
         about = form.name, form.carries, form.syntax, form.before, block, form.file, form.change
-        forms.append(Form(*about, only, unless, elsewhere, form.loading, form.expand, form.missing))
+        forms.append(Form(*about, only, unless, elsewhere, form.loading, form.expand, form.missing, raw.execution))
     passes = passes_of(raw.semantics, raw.passes)
     for secret in filter(None, (*raw.running.secrets, raw.running.hits)):
         try:

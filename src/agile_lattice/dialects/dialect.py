@@ -15,6 +15,7 @@ from agile_lattice.dialects.making import Maker
 from agile_lattice.dialects.passes import Pass
 from agile_lattice.dialects.passes.families import FAMILIES, RULED
 from agile_lattice.dialects.patterns import Pattern
+from agile_lattice.dialects.reading.executing import Execution
 from agile_lattice.dialects.reading.expanding import Expansion
 from agile_lattice.dialects.semantics import Semantics
 from agile_lattice.dialects.shapes import Shapes
@@ -201,6 +202,7 @@ class Form(msgspec.Struct, frozen=True):
         expand: What stands in its texts for other words, or for several statements.
         loading: How a text in this form comes into the running system, if it is not itself what is saved.
         missing: What is said where a text lacks what its facts want, by the word for it.
+        execution: How its statements act on one another.
     """
 
     name: str
@@ -216,11 +218,17 @@ class Form(msgspec.Struct, frozen=True):
     loading: Loading = Loading()
     expand: Expansion = Expansion()
     missing: Mapping[str, str] = {}
+    execution: Execution = Execution()
 
     @property
     def lets(self) -> frozenset[Lets]:
         """What its statements let pass before the rules of its lists are asked."""
         return frozenset(each.lets for each in self.block.all_phrases() if each.lets[1])
+
+    def begins(self, text: str) -> bool:
+        """Tell whether a text begins as those that are written in this form."""
+        first = text.split("\n", len(self.before))[: len(self.before)]
+        return tuple(map(self.surface.bare, first)) == self.before
 
     def may_be(self, text: str) -> bool:
         """Tell whether a text bears the signs of this form; they stand in its first lines, and near their start."""

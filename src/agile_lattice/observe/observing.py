@@ -16,6 +16,7 @@ from agile_lattice.dialects.asking import Asked, What
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.registry import Catalogue
+from agile_lattice.dialects.surfaces import lines_of
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.places import Place
@@ -189,7 +190,7 @@ def _hits(
         for dialect in dialects for file in dialect.running.capture for each in told.get(f"hits-{dialect.name}", ())
     }  # fmt: skip
     patterns = [re.compile(each.running.hits) for each in dialects if each.running.hits]
-    lines = {file: text.splitlines() for file, text in texts.items()}
+    lines = {file: lines_of(text) for file, text in texts.items()}
     rules: list[tuple[str, str, Place]] = [
         ("translation", each.name, each.place) for each in split(device.translations)
     ]

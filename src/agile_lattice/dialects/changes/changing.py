@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from io import StringIO
 from pathlib import PurePath
 from typing import Any
 
@@ -170,7 +171,7 @@ def patch(changes: Iterable[TextChange]) -> str:
 
 
 def _unified(change: TextChange) -> Iterator[str]:
-    before, after = (text.splitlines(keepends=True) for text in (change.before, change.after))
+    before, after = (StringIO(text, newline="\n").readlines() for text in (change.before, change.after))
     name = change.file.lstrip("/")
     names = (f"a/{name}" if before else NO_FILE), (f"b/{name}" if after else NO_FILE)
     for line in difflib.unified_diff(before, after, *names):

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from agile_lattice.dialects.changes.alignment import Step
 from agile_lattice.dialects.changes.outline import Node
 from agile_lattice.dialects.dialect import Change, Form
-from agile_lattice.dialects.surfaces import Statement
+from agile_lattice.dialects.surfaces import Statement, lines_of
 
 Handles = Mapping[int, str]  # the numbers of statements, by the identity of these
 
@@ -36,7 +36,7 @@ def handles_of(change: Change, nodes: Iterable[Node], texts: Mapping[str, str]) 
     if not change.handle:
         return {}
     told = re.compile(change.handle)
-    lines = {file: text.splitlines() for file, text in texts.items()}
+    lines = {file: lines_of(text) for file, text in texts.items()}
     found: dict[int, str] = {}
     waiting = list(nodes)
     while waiting:

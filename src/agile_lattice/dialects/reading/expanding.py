@@ -14,6 +14,7 @@ import msgspec
 from agile_lattice.dialects.reading.members import MOST, Declared, Joined, Mapped, Parting, put_in_place
 from agile_lattice.dialects.surfaces import Statement
 
+QUOTED = re.compile(r'"[^"]*"')
 MOST_LETTERS = 16 * 2**20  # that come in place of names, in one text
 
 
@@ -47,7 +48,6 @@ class Expansion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         joined: How tests of several fields at once are written, if they are.
         apart: Fields of which a statement that names several values stands for one with each.
         declared: How collections are declared apart, if they are.
-        afresh: A statement that makes all before it as if it had not been there.
         each: What statements begin with that name what the block around them is about: with several names, the
             block is about each of them. Empty if there are none.
         several: What statements begin with that list several words: each stands for one with each of them.
@@ -59,7 +59,6 @@ class Expansion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     joined: Joined | None = None
     apart: tuple[str, ...] = ()
     declared: Declared | None = None
-    afresh: str = ""
     each: str = ""
     several: tuple[str, ...] = ()
 
@@ -71,13 +70,22 @@ class Expansion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return (*(each.action for each in self.maps if each.action), *fields, *stands)
 
 
+def with_names(statements: list[Statement], how: Expansion) -> list[Statement]:
+    """Return statements with words in the place of names that stand for them; those without are the same objects."""
+    return list(_Names(how.named).put_in(statements)) if how.named else statements
+
+
+def unnamed(statements: Iterable[Statement], how: Expansion) -> Iterator[Statement]:
+    """Yield statements with words that are used as names, and stand for nothing: a program refuses them."""
+    uses = [re.compile(each.uses) for each in how.named if each.used != "%"]
+    for each in statements if uses else ():
+        if any(use.search(QUOTED.sub("", each.text)) for use in uses):
+            yield each
+        yield from unnamed(each.children or (), how)
+
+
 def expanded(statements: list[Statement], how: Expansion) -> list[Statement]:
-    """Return statements with variables and collections written out; those without any are the same objects."""
-    if how.afresh:
-        last = max((number for number, each in enumerate(statements, 1) if each.text == how.afresh), default=0)
-        statements = statements[last:]
-    if how.named:
-        statements = list(_Names(how.named).put_in(statements))
+    """Return statements with collections written out; those without any are the same objects."""
     if how.each:
         statements = list(_about_each(statements, how.each))
     if how.several:
@@ -139,10 +147,13 @@ class _Names:
         self.room = MOST_LETTERS
 
     def put_in(self, statements: Iterable[Statement]) -> Iterator[Statement]:
-        """Yield statements with the words in place of names; those that only give names are left out."""
+        """Yield statements with the words in place of names; those that only give names are left out.
+
+        One that gives words a name that has some already stays: programs refuse it.
+        """
         for each in statements:
             defined = self._defined(each)
-            if defined is not None:
+            if defined is not None and defined[1] not in self.known.get(defined[0], {}):
                 how, name, words = defined
                 self.known.setdefault(how, {})[name] = how.means.replace("%", self._filled(words))
                 continue

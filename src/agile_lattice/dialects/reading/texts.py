@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from pathlib import PurePath
 from typing import Any, cast
 
@@ -17,7 +18,8 @@ from agile_lattice.dialects.passes.programs import of_one_family
 from agile_lattice.dialects.program_facts import AbsentFact, AsideFact
 from agile_lattice.dialects.reading.absent import SECTIONS_OF, Absent, absent_of
 from agile_lattice.dialects.reading.bounds import bounded
-from agile_lattice.dialects.reading.expanding import expanded
+from agile_lattice.dialects.reading.executing import executed, lacking
+from agile_lattice.dialects.reading.expanding import expanded, unnamed, with_names
 from agile_lattice.dialects.reading.including import NOT_HERE, without_includes
 from agile_lattice.dialects.reading.stopping import Stop, stop_of
 from agile_lattice.dialects.reading.understanding import Leftover, Reader, Trace, count_of
@@ -27,6 +29,7 @@ from agile_lattice.intent.places import NOWHERE, Place
 
 EXPLAINED = 100  # leftovers of which it is said where they stop fitting
 Unrecognised = dict[int, tuple[Leftover, Statement, Block]]
+AGAIN = "it is opened again in another way, and what comes of that is not worked out"
 RULES: tuple[Section, ...] = ("translations", "permits", "access")
 # Facts that passes put aside, and why.
 # What passes put aside: why it is not understood, and what it could be about.
@@ -167,8 +170,14 @@ def _reader(dialect: Dialect, form: Form, file: str, trace: Trace | None) -> Rea
 def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> Reading:
     includes = any(form.expand.includes for form in dialect.forms)
     rest, including = without_includes(statements) if includes else (statements, [])
-    written_out = expanded(rest, reader.form.expand)
+    named = with_names(rest, reader.form.expand)
+    done = executed(named, reader.form.execution)
+    written_out = expanded(done.kept, reader.form.expand)
     facts = reader.read(written_out)
+    if reader.trace is not None:
+        for before, now in reversed(done.became):
+            if id(now) in reader.trace:
+                reader.trace[id(before)] = reader.trace[id(now)]
     if reader.trace is not None and reader.form.change.of_programs:
         _known_as(rest, written_out, reader.trace)
     units = getattr(reader.form.surface, "files", False)
@@ -186,6 +195,21 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     aside = _set_aside(statements, steps)
     lost += aside
     lost += [Leftover(Place(reader.file, each.line), each.text, (), NOT_HERE, dialect.carries) for each in including]
+    told = {each.place.line for each in (*reader.leftovers, *lost)}
+    lost += [
+        Leftover(Place(reader.file, each.line), each.text, (), ASIDE["lost"][0], dialect.carries)
+        for each in unnamed(named, reader.form.expand)
+        if each.line not in told
+    ]
+    lost += [Leftover(Place(reader.file, each.line), each.text, (), AGAIN, dialect.carries) for each in done.unclear]
+    lost += [
+        Leftover(Place(reader.file, each.line), each.text, (), missing, dialect.carries)
+        for each, missing in lacking(done.kept, reader.form.execution)
+    ]
+    for block in done.gone:
+        # A program reads what others take away, too, and may refuse it: then nothing of the text holds.
+        apart = _reading(dialect, _reader(dialect, reader.form, reader.file, None), [block])
+        lost += [one for one in apart.leftovers if one.place.line not in {left.place.line for left in lost}]
     absent = [
         *absent_of(reader.form, facts, reader.seen),
         *(
@@ -269,6 +293,17 @@ def _nothing(dialects: Sequence[Dialect], file: str) -> Reading:
     )  # fmt: skip
 
 
+def _says_nothing(forms: Sequence[Form], text: str, file: str) -> bool:
+    """Tell whether a text has nothing but remarks, in each form that it can be in."""
+    said = []
+    for form in forms:
+        if form.surface.parted or getattr(form.surface, "files", False):
+            continue
+        with suppress(CaptureError):
+            said.append(bool(bounded(form.surface.parse, text, file)))
+    return bool(said) and not any(said)
+
+
 def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
     """Read a text in whichever of several dialects understands most of it.
 
@@ -278,6 +313,8 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
     if not text.strip():
         return _nothing(dialects, file)
     forms = [(dialect, form) for dialect in dialects for form in dialect.forms if form.may_be(text)]
+    if _says_nothing([form for _, form in forms], text, file):
+        return _nothing(dialects, file)
     best: Reading | None = None
     nothing: Reading | None = None
     error: CaptureError | None = None
@@ -294,6 +331,9 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
         if not reading.statements[0] and form.surface.parted:
             # An empty document is an answer; of what, it does not tell.
             nothing = nothing or msgspec.structs.replace(reading, sections=frozenset())
+        if form.before and form.begins(text):
+            best = reading  # it begins as we write such texts, so it is one, whatever else stands in it
+            break
         if best is None or reading.told > best.told:
             best = reading
     if best is not None and (best.statements[1] > 0 or _is_unit(best, forms)):

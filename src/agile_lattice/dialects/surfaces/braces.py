@@ -9,7 +9,7 @@ from typing import ClassVar
 import msgspec
 
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment
+from agile_lattice.dialects.surfaces.statements import BLANKS, Statement, Surface
 from agile_lattice.intent.places import Place
 
 MARKS = re.compile(r'"[^"]*"|[{};]')  # what parts statements, and quotes, in which it does not
@@ -46,12 +46,12 @@ class Braces(Surface, frozen=True, tag="braces"):
 
     def closes(self, line: str) -> bool:
         """Tell whether a line ends a block, and holds nothing else."""
-        return cut_comment(line, self.comment) in ("}", "};")
+        return self.bare(line) in ("}", "};")
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
         cutter = _Cutter(self, file)
-        lines = (_without(text, *self.enclosed) if self.enclosed else text).splitlines()
+        lines = self.statements_of(_without(text, *self.enclosed) if self.enclosed else text)
         for start in range(0, len(lines), STRETCH):
             cutter.take(lines[start : start + STRETCH], start + 1)
         return cutter.finished()
@@ -100,11 +100,11 @@ class _Cutter:
         """Cut the next lines, of which the first has this number."""
         simple = None if self.words else _simple(lines, first, self.surface.comment)
         if simple is not None:
-            self.open_ended = not lines[-1].rstrip().endswith(";")
+            self.open_ended = not lines[-1].rstrip(BLANKS).endswith(";")
             self.stack[-1].inside.extend(simple)
             return
         for number, line in enumerate(lines, first):
-            words = cut_comment(line, self.surface.comment)
+            words = self.surface.bare(line)
             if words:
                 if self.surface.end and words[0] == "{":
                     self._take_back()
@@ -120,7 +120,7 @@ class _Cutter:
     def _line(self, line: str, number: int) -> None:
         start = 0
         for mark in MARKS.finditer(line):
-            sign, before, behind = mark[0], line[start : mark.start()], line[mark.end() :].strip()
+            sign, before, behind = mark[0], line[start : mark.start()], line[mark.end() :].strip(BLANKS)
             if sign == ";" and not self.depth and not self._unfinished(before):
                 self._add(before, number)
                 self._end()
@@ -142,7 +142,7 @@ class _Cutter:
 
     def _add(self, words: str, number: int) -> None:
         """Add words to the statement that is being read."""
-        if words := words.strip():
+        if words := words.strip(BLANKS):
             self.begun = self.begun if self.words else number
             self.words.append(words)
 
@@ -154,12 +154,12 @@ class _Cutter:
 
     def _unfinished(self, before: str) -> bool:
         """Tell whether a statement goes on until its braces come."""
-        words = " ".join((*self.words, before.strip()))
+        words = " ".join((*self.words, before.strip(BLANKS)))
         return words.partition(" ")[0] in self.surface.whole and "{" not in words
 
     def _opens(self, before: str, behind: str) -> bool:
         """Tell whether a brace opens a block; what else is in braces belongs to its statement."""
-        words = " ".join((*self.words, before.strip()))
+        words = " ".join((*self.words, before.strip(BLANKS)))
         if not set(self.surface.whole).isdisjoint(words.split()):
             return False
         return words.partition(" ")[0] in self.surface.blocks or (not behind and "=" not in words)
@@ -224,8 +224,8 @@ def _simple(lines: Sequence[str], first: int, comment: str) -> list[Statement] |
     together = "\n".join(lines)
     if any(mark in together for mark in ("{", "}", *comment)):
         return None
-    bare = [line.strip() for line in lines]
+    bare = [line.strip(BLANKS) for line in lines]
     if together.count(";") != sum([line[-1:] == ";" for line in bare]):
         return None
-    whole = [line[:-1].rstrip() if line[-1:] == ";" else line for line in bare]
+    whole = [line[:-1].rstrip(BLANKS) if line[-1:] == ";" else line for line in bare]
     return [Statement(words, number) for number, words in enumerate(whole, first) if words]

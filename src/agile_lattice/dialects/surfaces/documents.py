@@ -120,6 +120,7 @@ class Yaml(Surface, frozen=True, tag="yaml"):
     """
 
     texts: tuple[str, ...] = ()
+    line_ends: tuple[str, ...] = ("\n", "\r", "\x85", "\u2028", "\u2029")  # YAML 1.1, section 5.4
 
     @property
     def marks(self) -> str:

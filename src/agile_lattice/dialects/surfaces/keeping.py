@@ -7,7 +7,7 @@ from itertools import zip_longest
 
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.surfaces.nested import CELL, Tables
-from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment
+from agile_lattice.dialects.surfaces.statements import Statement, Surface
 
 
 def smuggler(
@@ -29,7 +29,7 @@ def smuggler(
             read += surface.parse(text, file)
         except CaptureError as error:
             return _count_until(statements, error.place.line), error.what
-    written = [each for each in statements if cut_comment(each.text, surface.marks)]
+    written = [each for each in statements if surface.bare(each.text)]
     told = len(statements) - len(written)  # remarks, which are not read
     for at, (one, other) in enumerate(zip_longest(_flat(written), _flat(read))):
         if one != other and not (isinstance(surface, Tables) and one and other and _cells(one) == _cells(other)):

@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import PurePath
+from typing import ClassVar
 
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.surfaces.statements import Statement, Surface, cut_comment
+from agile_lattice.dialects.surfaces.statements import BLANKS, Statement, Surface
 from agile_lattice.intent.places import Place
 
 
@@ -16,6 +17,7 @@ class Lines(Surface, frozen=True, tag="lines"):
 
     Attributes:
         comment: Characters that make the rest of a line a comment.
+        comment_lines: Characters that at the start of a line make all of it a comment.
         open: What a line begins with that opens a block; empty if there are none.
         close: The line that ends a block.
         assign: What stands between a key and its value, with blanks around it or without; empty if nothing does.
@@ -24,15 +26,21 @@ class Lines(Surface, frozen=True, tag="lines"):
     """
 
     comment: str = ""
+    comment_lines: str = ""
     assign: str = ""
     open: str = ""
     close: str = ""
     prefix: str = ""
     files: bool = False
 
+    @property
+    def line_marks(self) -> str:
+        """Characters that at the start of a line make all of it a comment."""
+        return self.comment_lines
+
     def closes(self, line: str) -> bool:
         """Tell whether a line ends a block, and holds nothing else."""
-        return bool(self.close) and line.strip() == self.close
+        return bool(self.close) and line.removesuffix("\r").strip(BLANKS) == self.close
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
@@ -40,9 +48,9 @@ class Lines(Surface, frozen=True, tag="lines"):
         return [Statement(PurePath(file).name, 1, root)] if self.files else root
 
     def _inside(self, text: str, file: str) -> list[Statement]:
-        lines = text.splitlines()
-        commented = any(mark in text for mark in self.comment)
-        bare = [cut_comment(line, self.comment) for line in lines] if commented else [line.strip() for line in lines]
+        lines = self.statements_of(text)
+        commented = any(mark in text for mark in self.comment + self.comment_lines)
+        bare = [self.bare(line) for line in lines] if commented else [line.strip(BLANKS) for line in lines]
         if self.prefix:
             begins = re.compile(self.prefix)
             bare = [words[start.end() :] if (start := begins.match(words)) else words for words in bare]
@@ -107,6 +115,7 @@ class Indent(Surface, frozen=True, tag="indent"):
     close: str = ""
     between: str | None = None
     step: str = " "
+    whole_line_comments: ClassVar[bool] = True
 
     @property
     def inner(self) -> str:
@@ -115,22 +124,22 @@ class Indent(Surface, frozen=True, tag="indent"):
 
     def closes(self, line: str) -> bool:
         """Tell whether a line ends a block, and holds nothing else."""
-        return bool(self.close) and line.strip() == self.close
+        return bool(self.close) and line.removesuffix("\r").strip(BLANKS) == self.close
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
         root: list[Statement] = []
         stack: list[tuple[int, list[Statement]]] = [(0, root)]
         before: Statement | None = None
-        for number, line in enumerate(text.splitlines(), 1):
-            words = line.strip()
+        for number, line in enumerate(self.statements_of(text), 1):
+            words = line.strip(BLANKS)
             if not words or words[0] in self.comment:
                 continue
             if len(stack) == 1 and words == line and words != self.close:  # at the top: most of a long text
                 before = Statement(words, number)
                 root.append(before)
                 continue
-            depth = 0 if line[0] == words[0] else len(line) - len(line.lstrip())
+            depth = 0 if line[0] == words[0] else len(line) - len(line.lstrip(BLANKS))
             if words == self.close and before is not None:
                 before = None
                 stack = [each for each in stack if each[0] <= depth] or stack[:1]

@@ -8,7 +8,7 @@ from pathlib import PurePath
 from typing import ClassVar
 
 from agile_lattice.dialects.errors import CaptureError
-from agile_lattice.dialects.surfaces.statements import Edit, Statement, Surface, cut_comment, edited
+from agile_lattice.dialects.surfaces.statements import BLANKS, Edit, Statement, Surface, edited
 from agile_lattice.intent.places import Place
 
 _TOKEN = re.compile(r'[()]|"[^"]*"|[^\s()"]+|"')
@@ -30,8 +30,8 @@ class Parens(Surface, frozen=True, tag="parens"):
         """Cut a text into statements."""
         root: list[Statement] = []
         stack: list[Statement] = []
-        for number, line in enumerate(text.splitlines(), 1):
-            for token in _TOKEN.findall(cut_comment(line, self.comment)):
+        for number, line in enumerate(self.statements_of(text), 1):
+            for token in _TOKEN.findall(self.bare(line)):
                 if token == "(":
                     statement = Statement("", number)
                     if not stack:
@@ -87,6 +87,7 @@ class Sections(Surface, frozen=True, tag="sections"):
     files: bool = False
     gap: ClassVar[tuple[str, ...]] = ("",)
     one_line: ClassVar[bool] = True
+    whole_line_comments: ClassVar[bool] = True
 
     def arranged(self, edits: Sequence[Edit]) -> Sequence[Edit]:
         """Return edits with the flat entries in blocks, each under its title."""
@@ -108,8 +109,8 @@ class Sections(Surface, frozen=True, tag="sections"):
         """Cut a text into statements."""
         root: list[Statement] = []
         title, block = "", root
-        for number, line in enumerate(text.splitlines(), 1):
-            words = line.strip()
+        for number, line in enumerate(self.statements_of(text), 1):
+            words = line.strip(BLANKS)
             if not words or words[0] in self.comment:
                 continue
             if words[0] == "[" and words[-1] == "]":
@@ -174,13 +175,14 @@ class Paragraphs(Surface, frozen=True, tag="paragraphs"):
 
     comment: str = ""
     gap: ClassVar[tuple[str, ...]] = ("",)
+    whole_line_comments: ClassVar[bool] = True
 
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
         root: list[Statement] = []
         head: Statement | None = None
-        for number, line in enumerate(text.splitlines(), 1):
-            words = line.strip()
+        for number, line in enumerate(self.statements_of(text), 1):
+            words = line.strip(BLANKS)
             if not words:
                 head = None
             elif words[0] in self.comment:
@@ -211,6 +213,7 @@ class Tables(Surface, frozen=True, tag="tables"):
     title: str = "table"
     comment: str = "#"
     whole_lines: ClassVar[bool] = False
+    whole_line_comments: ClassVar[bool] = True
     gap: ClassVar[tuple[str, ...]] = ("",)
 
     def parse(self, text: str, file: str) -> list[Statement]:
@@ -218,7 +221,7 @@ class Tables(Surface, frozen=True, tag="tables"):
         root: list[Statement] = []
         columns: list[str] | None = None
         rows: list[Statement] | None = None
-        for number, line in enumerate(text.splitlines(), 1):
+        for number, line in enumerate(self.statements_of(text), 1):
             cells = CELL.findall(line)
             if not cells or cells[0][0] in self.comment:
                 continue

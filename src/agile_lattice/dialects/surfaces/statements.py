@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from typing import ClassVar
 
 import msgspec
 
 ENTRY = "-"
+BLANKS = " \t"  # what stands between words, and around them; what else Unicode counts as white space is a character
 
 
 class Statement(msgspec.Struct, gc=False):
@@ -58,23 +58,61 @@ class Surface(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field
     """How a dialect's text is laid out. A surface knows nothing of what statements mean.
 
     Attributes:
+        line_ends: What ends a line for the program that reads such texts, besides a carriage return before a line
+            feed. What does not is a character of the line, in a comment as elsewhere.
+        continued: What a line ends with that goes on in the next; empty if none does.
         whole_lines: Whether what stands in a block can begin on lines of its own.
         one_line: Whether a statement that is no block is one line, whatever follows.
         closed: Whether something ends a block.
+        whole_line_comments: Whether a comment begins where its line does, and nowhere else.
         parted: Whether a text can have parts of several dialects, each a statement at the top.
         gap: Lines that part one statement at the top from the next.
     """
 
+    line_ends: tuple[str, ...] = ("\n",)
+    continued: str = ""
     whole_lines: ClassVar[bool] = True
     one_line: ClassVar[bool] = False
     closed: ClassVar[bool] = False
+    whole_line_comments: ClassVar[bool] = False
     parted: ClassVar[bool] = False
     gap: ClassVar[tuple[str, ...]] = ()
 
     @property
     def marks(self) -> str:
         """Characters that make the rest of a line a comment."""
-        return str(getattr(self, "comment", ""))
+        return "" if self.whole_line_comments else str(getattr(self, "comment", ""))
+
+    @property
+    def line_marks(self) -> str:
+        """Characters that at the start of a line make all of it a comment."""
+        return str(getattr(self, "comment", "")) if self.whole_line_comments else ""
+
+    def lines(self, text: str) -> list[str]:
+        """Return the lines of a text as its program has them, without what ends them."""
+        return lines_of(text, self.line_ends)
+
+    def statements_of(self, text: str) -> list[str]:
+        """Return the lines of a text, one that goes on in others with these; in the place of each of those nothing."""
+        lines = [line.removesuffix("\r") for line in self.lines(text)]
+        if not self.continued or self.continued not in text:
+            return lines
+        first: int | None = None
+        for number, line in enumerate(lines):
+            remark = not line.strip(BLANKS) or line.strip(BLANKS)[0] in (self.marks or self.line_marks)
+            goes_on = line.endswith(self.continued) and not (remark and first is None)
+            words = line.removesuffix(self.continued) if goes_on else line
+            if first is not None:
+                lines[first], lines[number] = f"{lines[first].rstrip(BLANKS)} {words.lstrip(BLANKS)}", ""
+            elif goes_on:
+                lines[number] = words
+            first = (number if first is None else first) if goes_on else None
+        return lines
+
+    def bare(self, line: str) -> str:
+        """Return a line without the blanks around it, and without a comment."""
+        words = line.removesuffix("\r").strip(BLANKS)
+        return "" if words[:1] and words[0] in self.line_marks else cut_comment(words, self.marks)
 
     @property
     def inner(self) -> str:
@@ -118,6 +156,25 @@ class Surface(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field
         return [("", self.print(statements))]
 
 
+def lines_of(text: str, ends: Sequence[str] = ("\n",)) -> list[str]:
+    """Cut a text into lines, by nothing but what ends a line for the program that reads it.
+
+    Args:
+        text: The text.
+        ends: What ends a line, a line feed among it.
+
+    Returns:
+        The lines without their ends; a carriage return before a line feed is left at the end of its line.
+    """
+    for end in ends:
+        if end == "\r":
+            text = text.replace("\r\n", "\n")
+        if end != "\n":
+            text = text.replace(end, "\n")
+    lines = text.split("\n")
+    return lines[:-1] if lines[-1] == "" else lines
+
+
 def cut_comment(line: str, marks: str) -> str:
     """Strip white space and a comment that no quotes protect."""
     if marks and (marks in line if len(marks) == 1 else any(mark in line for mark in marks)):
@@ -128,14 +185,4 @@ def cut_comment(line: str, marks: str) -> str:
             elif character in marks and not quoted:
                 line = line[:index]
                 break
-    return line.strip()
-
-
-def split_outside_quotes(text: str, mark: str) -> list[str]:
-    """Split at a mark that no quotes protect; empty parts are left out."""
-    if mark not in text:
-        return [text]
-    if text[-1] == mark and text.count(mark) == 1:  # by far the most common case
-        return [text[:-1].rstrip()] if len(text) > 1 else []
-    parts = re.findall(rf'(?:[^{re.escape(mark)}"]|"[^"]*"?)+', text)
-    return [part.strip() for part in parts if part.strip()]
+    return line.strip(BLANKS)

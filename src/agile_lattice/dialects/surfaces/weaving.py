@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from agile_lattice.dialects.surfaces.documents import Json
-from agile_lattice.dialects.surfaces.statements import Edit, Statement, Surface, cut_comment, edited
+from agile_lattice.dialects.surfaces.statements import BLANKS, Edit, Statement, Surface, edited, lines_of
 
 
 def woven(surface: Surface, text: str, edits: Sequence[Edit]) -> str:
     """Return a text with the edits of its statements."""
     if isinstance(surface, Json):
         return surface.edited(text, edits)
-    lines = text.splitlines()
+    lines = surface.lines(text)
     weaver = _Weaver(surface, lines)
     weaver.block(surface.arranged(edits), 0, weaver.end_of_all(), "", top=True)
     # From the end, so that line numbers hold; of two pieces at one line the second first.
@@ -87,7 +87,7 @@ class _Weaver:
         """Return the line behind a statement; remarks and blank lines before the next one belong to neither."""
         if self.surface.one_line:
             return max([start + 1, *(each.line for each in statement.children or ())])
-        while limit - 1 > start and not cut_comment(self.lines[limit - 1], self.surface.marks):
+        while limit - 1 > start and not self.surface.bare(self.lines[limit - 1]):
             limit -= 1
         return limit
 
@@ -110,15 +110,15 @@ class _Weaver:
 
     def indent(self, line: int) -> str:
         text = self.lines[line]
-        return text[: len(text) - len(text.lstrip())]
+        return text[: len(text) - len(text.lstrip(BLANKS))]
 
     def remarks(self, start: int, end: int) -> Iterator[str]:
         """Yield the remarks in lines that are written anew."""
         for line in self.lines[start:end]:
-            rest = line.strip().removeprefix(cut_comment(line, self.surface.marks)).strip()
+            rest = line.strip().removeprefix(self.surface.bare(line)).strip()
             if rest:
                 yield self.indent(start) + rest
 
     def printed(self, statements: list[Statement], indent: str, top: bool) -> list[str]:
         text = self.surface.print(statements) if top else self.surface.print_inside(statements)
-        return [indent + line for line in text.splitlines()]
+        return [indent + line for line in lines_of(text)]
