@@ -190,7 +190,12 @@ def received(device: Device, packet: Packet) -> bool:
     if packet.destination in own_addresses(device, packet.family):
         return True
     subnets = [a for a in port.addresses if a.family == packet.family and a.length < BITS[packet.family]]
-    on_link = not port.loopback and any(a.first <= packet.destination <= a.last for a in subnets)
+    there = [a for a in subnets if a.first <= packet.destination <= a.last]
+    # Neighbours of one subnet need no router; nor does one that is behind the link, if all there is one subnet.
+    one_subnet = any(all(a.first <= b.first and b.last <= a.last for b in subnets) for a in subnets)
+    on_link = not port.loopback and bool(there) and (
+        one_subnet or any(a.first <= packet.source <= a.last for a in there)
+    )  # fmt: skip
     return not on_link or any(
         inside(packet.destination, each, packet.family) for each in answered(device, packet.family, packet.arrives)
     )

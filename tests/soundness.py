@@ -20,8 +20,10 @@ import semantics
 from agile_lattice.compare.comparing import compare
 from agile_lattice.compare.equivalence import Verdict, between
 from agile_lattice.dialects.assembly import Capture
+from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.model import SECTIONS, Device, Settings
 from agile_lattice.intent.normal import normal
+from agile_lattice.intent.permits import Permit
 from agile_lattice.intent.services import PROTOCOL_NUMBERS
 from agile_lattice.intent.translations import Dynamic
 from agile_lattice.notation.plain import device_data
@@ -40,6 +42,8 @@ def pairs(draw: st.DrawFn) -> tuple[Device, Device]:
     names = [one.name for one in device.interfaces if not one.loopback]
     if names and draw(st.booleans()):
         device = draw(learning(device, names))
+    if names and draw(st.booleans()):
+        device = _two_subnets(device, draw(st.sampled_from(names)))
     other = device
     for _ in range(draw(st.integers(1, 2))):
         other = draw(st.sampled_from(CHANGES))(draw, other, names)
@@ -118,11 +122,30 @@ def _as_good(draw: st.DrawFn, device: Device, names: list[str]) -> Device:
     return replace(device, routes=(*device.routes, second))
 
 
+def _over_one_link(draw: st.DrawFn, device: Device, names: list[str]) -> Device:
+    """Permit, or do not permit, packets between two subnets of one link."""
+    ports = [one for one in device.interfaces if len({a.network for a in one.addresses if a.family == 4}) > 1]
+    if not ports:
+        return device
+    one = draw(st.sampled_from(ports))
+    source, destination, *_ = dict.fromkeys(AddressSet.of(a.network) for a in one.addresses if a.family == 4)
+    sides = draw(st.sampled_from([(one.name,), None]))
+    permit = Permit("", sides, sides, source, destination, deny=draw(st.booleans()))
+    return replace(device, permits=(permit, *device.permits))
+
+
+def _two_subnets(device: Device, name: str) -> Device:
+    more = (Prefix.parse("10.77.1.1/24"), Prefix.parse("10.77.2.1/24"))
+    return replace(device, interfaces=tuple(
+        replace(one, addresses=(*one.addresses, *more)) if one.name == name else one for one in device.interfaces
+    ))  # fmt: skip
+
+
 CHANGES = [
     *(_one_less(each) for each in ("translations", "permits", "access", "routes", "interfaces")),
     *(_in_another_order(each) for each in ("translations", "permits")),
     _one_more("translations", translations), _one_more("permits", permits), _one_more("routes", routes),
-    _settings, _interface, _as_good,
+    _settings, _interface, _as_good, _over_one_link,
 ]  # fmt: skip
 
 
@@ -190,6 +213,11 @@ def refuted(one: Device, other: Device, seed: int, found: Verdict) -> list[str]:
     harmless = all(each.effect in ("no-effect", "description-only") for each in compared.differences)
     if harmless and differing and not found.proof.undecided:
         wrong.append(f"no difference is said to matter, and to {differing[0]} it does")
+    matters = any(each.effect == "changes-traffic" for each in compared.differences)
+    if found.different and not matters and compared.rules is None:
+        wrong.append(f"prove shows {found.shown[0].witness}, and diff no difference that changes traffic")
+    if found.same and matters:
+        wrong.append("prove says that they are the same, and diff that they are not")
     shown = [each.witness for each in (*found.shown, *compared.differences) if each.witness is not None]
     for each in shown:
         header = each.header

@@ -22,9 +22,10 @@ from agile_lattice.archive.repository import Archive, ArchiveError
 from agile_lattice.cli.main import main
 from agile_lattice.dialects.registry import BUILT_IN, catalogue_beside
 from agile_lattice.intent.connections import Connection
-from agile_lattice.push.carrying import Load, carry
+from agile_lattice.push.carrying import Load, carry, take_back
 from agile_lattice.transport.capturing import ask, sealed
 from agile_lattice.transport.errors import TransportError
+from agile_lattice.transport.sealing import USUAL_SECRETS
 from agile_lattice.transport.sessions import Session
 from machines import Machine, present
 from test_real import frr
@@ -630,3 +631,110 @@ def test_of_two_files_of_one_name_none_is_lost(tmp_path: Path) -> None:
     assert list(ask(session, [("*", f"{tmp_path}/one/*")])) == ["lan0.conf"]
     with pytest.raises(TransportError, match=r"two of its files have one name.*lan0\.conf"):
         ask(session, [("*", f"{tmp_path}/one/* {tmp_path}/other/*")])
+
+
+PAGE = os.sysconf("SC_PAGE_SIZE")
+
+
+@pytest.mark.real
+@live
+def test_short_of_space_the_device_is_old_or_new_and_nothing_is_armed_without_a_way_back(near: Site) -> None:
+    """From no page free to enough: the change is refused, or made with its way back, and never half of it."""
+    edge = near.edge
+    edge.inside("nft", "-f", "-", input="table ip t {\n\tchain c {\n\t}\n}\n")
+    rule = "add rule ip t c ip saddr 10.9.9.0/24 counter accept"
+    session = Session(EDGE, Connection("namespace", edge.space))
+    look = "nft -s list table ip t\n"
+    before = session.run(look).output
+    load = Load(
+        "set -e\nnft -f - <text-1\nsleep 1\nnft -f - <text-2\n", "nft -f - <text-3\n", look, before, 2,
+        {"text-1": f"{rule}\n", "text-2": f"{rule}\n", "text-3": f"flush chain ip t c\n# {'-' * 3 * PAGE}\n"},
+    )  # fmt: skip
+    found = set()
+    home = Path("/run/agile-lattice")
+    home.mkdir(exist_ok=True)
+    for pages in [*range(4, 60, 2)]:
+        subprocess.run(["mount", "-t", "tmpfs", "-o", f"size={pages * PAGE}", "none", str(home)], check=True)
+        try:
+            try:
+                carried = carry(session, load)
+            except TransportError as error:
+                found.add("refused")
+                assert "there is no space" in str(error) or "not begun" in str(error)
+            else:
+                (home / "filler").write_bytes(b"")
+                with suppress(OSError):
+                    (home / "filler").write_bytes(b"-" * 2**20)  # all that was left goes to somebody else
+                state = carried.settled(("applied",), 20)
+                state = carried.settled(("kept", "back", "stuck", "unarmed"), 20) if state == "applied" else state
+                assert state in ("back", "unarmed"), (pages, state)
+                found.add(state)
+            time.sleep(0.3)
+            assert session.run(look).output == before, pages
+        finally:
+            subprocess.run(["umount", "-l", str(home)], check=True)
+    assert {"refused", "back"} <= found
+
+
+@pytest.mark.real
+@live
+def test_a_change_by_numbers_is_made_only_for_these_numbers(near: Site) -> None:
+    edge = near.edge
+    session = Session(EDGE, Connection("namespace", edge.space))
+    text = "table ip t {\n\tchain c {\n\t\tip saddr 10.9.9.1 accept\n\t\tip saddr 10.9.9.2 accept\n\t}\n}\n"
+    edge.inside("nft", "-f", "-", input=text)
+    look, exact = "nft -s list table ip t\n", "nft -s -a list table ip t\n"
+    before, numbers = session.run(look).output, session.run(exact).output
+    load = Load("nft delete rule ip t c handle 2\n", "true\n", look, before, 5, {}, exact, numbers)
+    edge.inside("nft", "-f", "-", input=f"delete table ip t\n{text}")  # the same, with other numbers
+    assert carry(session, load).settled(("applied",), 10) == "moved"
+    assert session.run(look).output == before
+
+
+@pytest.mark.real
+@live
+def test_what_is_stuck_can_be_taken_back_later(near: Site) -> None:
+    session = Session(EDGE, Connection("namespace", near.edge.space))
+    mark = near.folder / "state-of-it"
+    mark.write_text("old\n")
+    load = Load(f"echo new >{mark}\nfalse\n", f"[ -e {mark}.ready ] && echo old >{mark}\n", f"cat {mark}\n", "old\n", 5)
+    assert carry(session, load).settled(("kept", "back"), 20) == "stuck"
+    with pytest.raises(TransportError, match="neither as it was nor as it was to be"):
+        carry(session, load)
+    assert take_back(session) == "stuck"
+    Path(f"{mark}.ready").touch()
+    assert take_back(session) == "back" and mark.read_text() == "old\n"
+    assert take_back(session) == ""
+
+
+def test_an_answer_without_end_is_bounded(tmp_path: Path) -> None:
+    session = Session("quay", Connection("local", ""))
+    with pytest.raises(TransportError, match="more than 64 MB"):
+        session.run("cat /dev/zero", 30)
+    with pytest.raises(TransportError, match="did not answer within"):
+        session.run("sleep 20", 0.5)
+
+
+SECRETS = """
+ip rip authentication string Zq1
+ipv6 ospf6 authentication key-id 1 hash-algo md5 key Zq2
+ip ospf message-digest-key 1 md5 Zq3
+neighbor 10.0.0.1 password Zq4
+ key-string Zq5
+isis password clear Zq6
+snmp-server community Zq7 ro
+  wpa-psk Zq8
+Password=Zq9
+  - secret: Zq10
+{"auth-key": "Zq11"}
+username tide secret 5 Zq12
+"""
+
+
+def test_whatever_follows_a_word_for_secrets_is_sealed() -> None:
+    text = sealed(SECRETS, USUAL_SECRETS, b"key")
+    assert "Zq" not in text
+    kept = (
+        'interface lan0\n description the key of the pier\n comment "password tide"\npasswd: files\nhosts: files dns\n'
+    )
+    assert sealed(kept, USUAL_SECRETS, b"key") == kept

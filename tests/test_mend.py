@@ -99,7 +99,7 @@ def beside(text: str) -> str:
             stanzas.append([line])
     for each in [each for each in stanzas if each[0].endswith("inet manual")]:
         name = each[0].split()[1]
-        homes = [one for one in stanzas if one[0].startswith(f"iface {name} ") and one[0].endswith(" static")]
+        homes = [one for one in stanzas if one[0] == f"iface {name} inet static"]
         if homes:
             homes[0] += each[1:]
             stanzas.remove(each)
@@ -125,9 +125,9 @@ def mended(intent: Device, texts: dict[str, str]) -> Mending:
     asked: list[str] = []
     mending = mend(intent, texts.items())
     # What is asked for can leave another change as the one that would cut the way.
-    while found := [each.subject for each in mending.held if each.subject not in asked]:
+    while found := [each.identity for each in mending.held if each.identity not in asked]:
         asked += found
-        mending = mend(intent, texts.items(), cut=asked)
+        mending = mend(intent, texts.items(), consent=asked)
     assert {each.reason for each in mending.held} <= {PLACE_ONLY}  # which only what nobody understood decides
     return mending
 
@@ -382,7 +382,12 @@ def test_what_could_cut_the_way_of_management_is_held_back_until_it_is_named() -
         # The kernel drops the second address of a subnet with the first.
         "interface wan0\n ip address 203.0.113.2/28\nexit\n!\n"
     )
-    [bold] = mend(device, [("running.conf", THERE)], cut=set(held)).mends
+    consent = {each.identity for each in mending.held}
+    assert consent == {
+        "quay/interfaces/address 10.40.10.1/24 on lan0",
+        "quay/routes/to 10.50.0.0/16, via 10.40.10.9, interface lan0",
+    }
+    [bold] = mend(device, [("running.conf", THERE)], consent=consent).mends
     assert bold.change.index("ip route 10.50.0.0/16 10.40.10.9") < bold.change.index("no ip route 10.50.0.0/16")
     assert bold.change.index(" ip address 10.40.10.1/24") < bold.change.index(" no ip address 10.40.10.254/24")
 

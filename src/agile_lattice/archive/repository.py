@@ -11,13 +11,13 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-import subprocess
 from collections.abc import Iterable, Mapping
 from datetime import datetime
 from pathlib import Path
 
 import msgspec
 
+from agile_lattice.archive.git import GitError, make_bare, run_in_archive
 from agile_lattice.errors import LatticeError
 
 BRANCH = "refs/heads/main"
@@ -76,14 +76,10 @@ class Archive:
                 raise ArchiveError(
                     f"{path} holds something that is no archive\n    Name a folder that is new, or empty."
                 )
-            made = subprocess.run(
-                ["git", "init", "--quiet", "--bare", "--initial-branch=main", str(path)],
-                capture_output=True,
-                text=True,
-                check=False,
-            )
-            if made.returncode:
-                raise ArchiveError(f"{path} cannot be made an archive: {made.stderr.strip()}")
+            try:
+                make_bare(path)
+            except GitError as error:
+                raise ArchiveError(f"{path} cannot be made an archive: {error.said}") from None
         return cls(path)
 
     def write(
@@ -185,9 +181,15 @@ class Archive:
         at = 0
         for _, path in entries:  # each answer is `ID blob SIZE`, a line end, so many octets, a line end
             end = given.index(b"\n", at)
-            start, size = end + 1, int(given[at:end].split()[2])
-            *_, device, file = path.decode().split("/", 3)
-            found.setdefault(device, {})[file] = given[start : start + size].decode()
+            head = given[at:end].split()
+            try:
+                *_, device, file = path.decode().split("/", 3)
+                start, size = end + 1, int(head[2])
+                found.setdefault(device, {})[file] = given[start : start + size].decode()
+            except (IndexError, ValueError):
+                name = path.decode(errors="backslashreplace")
+                what = "is not in it" if head[-1:] == [b"missing"] else "is no text"
+                raise ArchiveError(f"{self.path}: of {revision} the text {name} {what}") from None
             at = start + size + 1
         return found
 
@@ -206,22 +208,21 @@ class Archive:
 
     def _found(self, name: str) -> str:
         try:
-            return self._git("rev-parse", "--verify", "--quiet", "--end-of-options", name).strip()
-        except ArchiveError:
-            return ""
+            found = run_in_archive(self.path, "rev-parse", "--verify", "--quiet", "--end-of-options", name)
+        except GitError as error:
+            if error.said:
+                raise ArchiveError(f"{self.path}: {error}") from None
+            return ""  # there is no such name
+        return found.decode().strip()
 
     def _git(self, *arguments: str, given: bytes | None = None) -> str:
         return self._run(*arguments, given=given).decode()
 
     def _run(self, *arguments: str, given: bytes | None = None) -> bytes:
-        done = subprocess.run(
-            ["git", "--git-dir", str(self.path), *arguments], input=given, capture_output=True, check=False
-        )
-        if done.returncode:
-            raise ArchiveError(
-                f"{self.path}: git {arguments[0]} failed: {done.stderr.decode(errors='replace').strip()}"
-            )
-        return done.stdout
+        try:
+            return run_in_archive(self.path, *arguments, given=given)
+        except GitError as error:
+            raise ArchiveError(f"{self.path}: {error}") from None
 
 
 def _message(devices: Iterable[str], failed: Mapping[str, str]) -> str:

@@ -11,6 +11,7 @@ from functools import cached_property
 
 import msgspec
 
+from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.images import after, before, packets_apart, pulled_back, with_spans
 from agile_lattice.behaviour.links import cut_off, wire
 from agile_lattice.behaviour.matching import ARRIVES, DESTINATION, LEAVES, SOURCE, Space
@@ -19,7 +20,6 @@ from agile_lattice.behaviour.stage_lists import KEEP, Listed
 from agile_lattice.behaviour.tables import Hop, Table, is_way_back, to_routers
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
-from agile_lattice.intent.addresses import Address
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.spans import Spans, meet, merged, minus
@@ -77,27 +77,33 @@ class Treating:
             yield box, STOPPED
             return
         # What is for another host on the link goes to that host, unless the device answers for it.
-        elsewhere = minus(self._on_link(name), self._answered(name))
-        there = meet(box[DESTINATION], elsewhere)
-        if there:
-            reason = self.unknown.of("routes")  # it may say that the device answers for it
-            yield with_spans(box, DESTINATION, there), Treatment(None, KEEP, reason) if reason else STOPPED
-        rest = minus(box[DESTINATION], elsewhere)
-        if not rest:
-            return
-        for part, action, reason in self._list("arrival").decided(with_spans(box, DESTINATION, rest), KEEP, budget):
-            if reason:
-                yield part, Treatment(None, KEEP, reason)
-            else:
-                yield from self._looked_up(name, part, action, budget)
+        answered = self._answered(name)
+        rest = [box]
+        for sources, subnet in self._past_it(name):
+            there = minus(subnet, answered)
+            left: list[Box] = []
+            for each in rest:
+                inside = _within(each, sources, there)
+                if inside is not None:
+                    reason = self.unknown.of("routes")  # it may say that the device answers for it
+                    yield inside, Treatment(None, KEEP, reason) if reason else STOPPED
+                left += _outside(each, sources, there)
+            rest = left
+        for each in rest:
+            for part, action, reason in self._list("arrival").decided(each, KEEP, budget):
+                if reason:
+                    yield part, Treatment(None, KEEP, reason)
+                else:
+                    yield from self._looked_up(name, part, action, budget)
 
-    def refuses(self, name: str, destination: Address) -> str:
-        """Tell why packets to a destination do not arrive on an interface; empty if they do."""
+    def refuses(self, name: str, header: Header) -> str:
+        """Tell why a packet does not arrive on an interface; empty if it does."""
         if reason := cut_off(self.device, name):
             return reason
-        here = ((destination.value, destination.value),)
-        if meet(minus(self._on_link(name), self._answered(name)), here):
-            return f"nobody on {name} answers for {destination}"
+        source, here = (((each.value, each.value),) for each in (header.source, header.destination))
+        for sources, subnet in self._past_it(name):
+            if meet(minus(subnet, self._answered(name)), here) and (sources is None or meet(sources, source)):
+                return f"nobody on {name} answers for {header.destination}"
         return ""
 
     def before_arrival(self, box: Box, budget: Budget) -> Iterator[Box]:
@@ -211,17 +217,43 @@ class Treating:
         spans = merged(span for a in answers if a.addresses.family == self.space.family for span in a.addresses.spans)
         return minus(spans, self.own)
 
-    def _on_link(self, name: str) -> Spans:
+    def _past_it(self, name: str) -> list[tuple[Spans | None, Spans]]:
+        """Return what goes over the link of an interface without the device: sources, `None` for any, and destinations.
+
+        Hosts of one subnet reach each other by themselves, and whoever is behind a router on the link does so by that.
+        Of several subnets on one link that router need not be in all: what is for another one may come to the device.
+        """
         port = self.device.interface(name)
         if port is None or port.loopback:
-            return ()
-        own = (each for each in port.addresses if each.family == self.space.family and not each.is_host)
-        return merged((each.first, each.last) for each in own)
+            return []
+        own = (each.network for each in port.addresses if each.family == self.space.family and not each.is_host)
+        subnets = {((each.first, each.last),) for each in own}
+        widest = [each for each in subnets if not any(each != other and not minus(each, other) for other in subnets)]
+        return [(None if len(widest) == 1 else each, each) for each in sorted(widest)]
 
     def _answered(self, name: str) -> Spans:
         answers = self.topology.answers(self.device.name)
         here = (a for a in answers if a.interface == name and a.addresses.family == self.space.family)
         return merged((*self.own, *(span for a in here for span in a.addresses.spans)))
+
+
+def _within(box: Box, sources: Spans | None, destinations: Spans) -> Box | None:
+    """Return the packets of a box from some addresses to others."""
+    found = with_spans(box, DESTINATION, meet(box[DESTINATION], destinations))
+    found = found if sources is None else with_spans(found, SOURCE, meet(box[SOURCE], sources))
+    return found if all(found) else None
+
+
+def _outside(box: Box, sources: Spans | None, destinations: Spans) -> Iterator[Box]:
+    """Yield the other packets of a box, none of them twice."""
+    elsewhere = with_spans(box, DESTINATION, minus(box[DESTINATION], destinations))
+    if all(elsewhere):
+        yield elsewhere
+    if sources is not None:
+        others = with_spans(box, DESTINATION, meet(box[DESTINATION], destinations))
+        others = with_spans(others, SOURCE, minus(box[SOURCE], sources))
+        if all(others):
+            yield others
 
 
 def _looked_up(table: Table, spans: Spans) -> Iterator[tuple[Spans, Hop | None]]:

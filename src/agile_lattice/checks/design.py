@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterator
 from functools import cached_property
 from typing import Any, Literal, TypeVar
@@ -21,6 +22,7 @@ from agile_lattice.intent.places import Place
 from agile_lattice.intent.routes import Route
 from agile_lattice.intent.stages import Rule, split
 from agile_lattice.intent.translations import Translation
+from agile_lattice.notation.identity import object_key
 from agile_lattice.packets.boxes import Box, overlap, remainder
 from agile_lattice.packets.spans import Marked
 
@@ -71,11 +73,13 @@ class Design:
     @cached_property
     def routes(self) -> list[tuple[Device, Route, str]]:
         """Every route with its device, and how a finding names it."""
-        return [
-            (device, route, f"{device.name} route {route.destination}")
-            for device in self.devices
-            for route in device.routes
-        ]
+        found = []
+        for device in self.devices:
+            to = Counter(route.destination for route in device.routes)
+            for route in device.routes:
+                way = f" by {object_key(route)}" if to[route.destination] > 1 else ""
+                found.append((device, route, f"{device.name} route {route.destination}{way}"))
+        return found
 
     def space(self, device: Device) -> Space:
         """Return the packets of a device."""
@@ -198,7 +202,7 @@ def own_addresses(device: Device) -> Iterator[tuple[Interface, Prefix, Place]]:
 
 def translation_subject(device: Device, one: Translation) -> str:
     """Name a translation in a finding."""
-    return f"{device.name} translation {one.name}".rstrip()
+    return f"{device.name} translation {object_key(one)}"
 
 
 def enclosing(subnets: list[tuple[Prefix, Interface, Device, Place]]) -> Iterator[tuple[int, int]]:

@@ -16,6 +16,7 @@ from agile_lattice.intent.addresses import BITS, Address
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Access, Permit, derived_permits
 from agile_lattice.intent.translations import Publish, Sides
+from agile_lattice.notation.identity import object_key
 from agile_lattice.packets.boxes import Box
 from agile_lattice.packets.shadows import Shadow
 from agile_lattice.packets.spans import covers, meet, merged
@@ -35,7 +36,7 @@ _PUBLISHED = DEVICE + "      - {name: web, publish: 203.0.113.5, service: tcp/44
 
 def permit_subject(device: Device, one: Permit | Access) -> str:
     """Name a permit, or an entry of management, in a finding."""
-    return f"{device.name} {'permit' if isinstance(one, Permit) else 'management'} {one.name}".rstrip()
+    return f"{device.name} {'permit' if isinstance(one, Permit) else 'management'} {object_key(one)}"
 
 
 @check(

@@ -9,7 +9,7 @@ list too, without a function.
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from typing import Literal
 
 import msgspec
@@ -131,29 +131,49 @@ def found(design: Design, across: bool) -> Iterator[tuple[str, Found]]:
 def findings_of(network: Network, found: Iterable[tuple[str, Found]]) -> list[Finding]:
     """Return what checks saw as findings, in order; of the network only what it accepts is looked at."""
     used: set[int] = set()
-    result = [_finding(CHECKS[slug], one, network, used) for slug, one in found]
-    result += _unused_acceptances(network, used, result)
+    seen = [(CHECKS[slug], one) for slug, one in found]
+    several = _of_several(seen)
+    result = [_finding(check, one, network, used, several) for check, one in seen]
+    result += _unused_acceptances(network, used, result, several)
     return sorted(result, key=lambda one: (one.place.file, one.place.line, one.slug))
 
 
-def _finding(check: Check, found: Found, network: Network, used: set[int]) -> Finding:
+def _of_several(seen: Iterable[tuple[Check, Found]]) -> set[tuple[str, str]]:
+    """Return the checks and subjects of which two objects have the same: what accepts one would accept the other."""
+    first: dict[tuple[str, str, str], Place] = {}
+    found = set()
+    for check, one in seen:
+        before = first.setdefault((check.slug, one.subject, one.what), one.place)
+        if (before.file, before.line) != (one.place.file, one.place.line):
+            found.add((check.slug, one.subject))
+    return found
+
+
+def _finding(
+    check: Check, found: Found, network: Network, used: set[int], several: Collection[tuple[str, str]]
+) -> Finding:
     accepted = ""
     for index, one in enumerate(network.accepted):
-        if one.finding == check.slug and found.subject == one.on:
+        if one.finding == check.slug and found.subject == one.on and (check.slug, one.on) not in several:
             used.add(index)
             accepted = one.reason
     severity: Severity = "unknown" if found.unknown else check.severity
     return Finding(check.slug, severity, found.place, found.subject, found.what, found.remedy, accepted)
 
 
-def _unused_acceptances(network: Network, used: set[int], found: list[Finding]) -> Iterator[Finding]:
+def _unused_acceptances(
+    network: Network, used: set[int], found: list[Finding], several: Collection[tuple[str, str]]
+) -> Iterator[Finding]:
     rule = CHECKS["acceptance-unused"]
     for index, one in enumerate(network.accepted):
         if index not in used:
-            yield Finding(rule.slug, rule.severity, one.place, f"accepted {one.finding}", *_why_unused(one, found))
+            why = _why_unused(one, found, several)
+            yield Finding(rule.slug, rule.severity, one.place, f"accepted {one.finding}", *why)
 
 
-def _why_unused(one: Accepted, found: list[Finding]) -> tuple[str, str]:
+def _why_unused(one: Accepted, found: list[Finding], several: Collection[tuple[str, str]]) -> tuple[str, str]:
+    if (one.finding, one.on) in several:
+        return f"several objects are {one.on!r}, and each is accepted by itself", "Give them names, to tell them apart."
     if one.finding not in CHECKS:
         return f"there is no check {one.finding}", "Write the slug as `lattice check` prints it."
     near = [each.subject for each in found if each.slug == one.finding and each.subject.startswith(one.on)]

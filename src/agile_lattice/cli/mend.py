@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from argparse import ArgumentParser, Namespace
 from collections.abc import Sequence
+from difflib import get_close_matches
 from functools import partial
 from pathlib import Path
 
@@ -31,15 +32,16 @@ def add_arguments(command: ArgumentParser) -> None:
     command.add_argument("--undo", action="store_true", help="print the commands that undo the change instead")
     command.add_argument("--into", metavar="FOLDER", help="write both there, a folder for each device; all or none")
     command.add_argument(
-        "--allow-lockout", metavar="SUBJECT", action="append",
-        help="change this although it could lock you out of the device; may be repeated",
+        "--allow-lockout", metavar="IDENTITY", action="append",
+        help="change this object of this device although it could lock you out: the identity that is printed where "
+        "it is withheld; may be repeated",
     )  # fmt: skip
 
 
 def run(arguments: Namespace) -> int:
     """Find the changes; 1 if there is any or one was withheld, or not all of a device was captured and understood."""
     devices = devices_of(loaded_fleet(arguments))
-    work = partial(mended, cut=tuple(arguments.allow_lockout or ()))
+    work = partial(mended, consent=tuple(arguments.allow_lockout or ()))
     # A name that no difference has is refused before anything is printed: then all have to be known.
     at_once = arguments.format == "json-lines" and not arguments.allow_lockout and not arguments.into
     tell = (lambda each: print_json([each], "json-lines")) if at_once else None
@@ -58,12 +60,14 @@ def run(arguments: Namespace) -> int:
     return done.told(exit_code(mendings))
 
 
-def _refuse_unknown(cut: Sequence[str], mendings: Sequence[Mending]) -> None:
-    """Refuse a name that no difference has: a slip of the pen must not pass for consent."""
-    known = {one.subject for each in mendings for one in each.comparison.differences}
-    for name in cut:
-        if name not in known:
-            raise fail(Place(), f"there is no difference called {name!r}", "`lattice diff` prints what each is called.")
+def _refuse_unknown(consent: Sequence[str], mendings: Sequence[Mending]) -> None:
+    """Refuse an identity that no difference has: a slip of the pen must not pass for consent."""
+    known = {one.identity for each in mendings for one in each.comparison.differences}
+    for identity in consent:
+        if identity not in known:
+            near = get_close_matches(identity, known, 1)
+            remedy = f"Did you mean {near[0]!r}?" if near else "What is withheld is printed with its identity."
+            raise fail(Place(), f"nothing that differs is {identity!r}", remedy)
 
 
 def _write(folder: Path, mendings: Sequence[Mending]) -> None:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import io
-import subprocess
 import tarfile
 import tempfile
 from pathlib import Path
 
+from agile_lattice.archive.git import GitError, run_around
 from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.errors import fail
@@ -23,17 +23,13 @@ def intent_of_revision(path: Path, revision: str) -> Network:
     if revision.startswith("-"):
         raise fail(Place(), f"{revision!r} is not a revision", "Name a commit, a branch or a tag.")
     folder, name = (path, ".") if path.is_dir() else (path.parent, path.name)
-    command = ["git", "-C", str(folder), "archive", "--format=tar", revision, "--", name]
     try:
-        done = subprocess.run(command, capture_output=True, check=False)
-    except FileNotFoundError:
-        raise fail(Place(str(path)), "revisions need git, and it is not installed", "Install it.") from None
-    if done.returncode:
-        said = done.stderr.decode(errors="replace").strip().removeprefix("fatal: ")
-        words = f"it cannot be read as of {revision!r}: {said}"
-        raise fail(Place(str(path)), words, "Name a commit, a branch or a tag.")
+        packed = run_around(folder, "archive", "--format=tar", revision, "--", name)
+    except GitError as error:
+        words = f"it cannot be read as of {revision!r}: {error.said}"
+        raise fail(Place(str(path)), words, "Name a commit, a branch or a tag.") from None
     with tempfile.TemporaryDirectory(prefix=f"lattice-{revision.replace('/', '-')}-") as there:
-        with tarfile.open(fileobj=io.BytesIO(done.stdout)) as archive:
+        with tarfile.open(fileobj=io.BytesIO(packed)) as archive:
             for member in archive:
                 try:
                     content = archive.extractfile(member)

@@ -23,6 +23,7 @@ from agile_lattice.compare.differences import (
 )
 from agile_lattice.compare.doubts import unknown_of
 from agile_lattice.compare.effects import judged
+from agile_lattice.compare.identity import identified
 from agile_lattice.compare.replies import matters
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
 from agile_lattice.compare.witnesses import Sides
@@ -169,7 +170,7 @@ def find_gaps(intent: Device, capture: Capture) -> list[Gap]:
     ]  # fmt: skip
     gaps += [_absent(each, there) for each in absent if matters(each, intent, there)]
     gaps += _settings(wanted.settings, found.settings, seen)
-    return gaps
+    return identified(intent.name, gaps)
 
 
 def _absent(one: Absent, there: Device) -> Gap:

@@ -58,6 +58,7 @@ class Difference(msgspec.Struct, frozen=True):
         note: What else there is to say.
         witness: A packet that is treated differently, if one was found.
         intent, device: Where it is written; a place without a line is a side that does not have it.
+        identity: Which object of which device it is about, whatever the words: see `compare.identity`.
     """
 
     change: Change
@@ -69,6 +70,7 @@ class Difference(msgspec.Struct, frozen=True):
     intent: Place = NOWHERE
     device: Place = NOWHERE
     witness: Witness | None = None
+    identity: str = ""
 
 
 class Gap(msgspec.Struct, frozen=True):

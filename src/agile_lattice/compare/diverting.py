@@ -50,7 +50,7 @@ def diverting(intent: Device, there: Device, gaps: Sequence[Gap], held: Collecti
         alone = [at for at in near if _diverts(intent, there, closed(intent, there, [gaps[at]]))]
         if not near:
             return found  # by rules of access, which are judged one by one
-        found |= {at: Held(gaps[at].difference.subject, DIVERTS) for at in alone or near}
+        found |= {at: Held.of(gaps[at].difference, DIVERTS) for at in alone or near}
 
 
 def _diverts(intent: Device, there: Device, after: Device) -> bool:

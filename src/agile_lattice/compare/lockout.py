@@ -41,7 +41,7 @@ def cutting(intent: Device, there: Device, gaps: Sequence[Gap]) -> dict[int, Hel
     for index, gap in enumerate(gaps):
         reason = ways.cut_by(gap)
         if reason:
-            found[index] = Held(gap.difference.subject, reason)
+            found[index] = Held.of(gap.difference, reason)
     return found
 
 

@@ -12,6 +12,7 @@ from agile_lattice.compare.applying import as_it_is, closed
 from agile_lattice.compare.comparing import compared, find_gaps, told_by_rules
 from agile_lattice.compare.differences import Comparison, Gap
 from agile_lattice.compare.diverting import diverting
+from agile_lattice.compare.identity import several
 from agile_lattice.compare.lockout import cutting, says_management
 from agile_lattice.compare.ruleset_mending import ProgramText, ruleset_changes
 from agile_lattice.compare.trial import TRIED, Trial
@@ -81,7 +82,7 @@ class Mending(msgspec.Struct, frozen=True):
 
 
 def mend(
-    intent: Device, texts: Iterable[tuple[str, str]], catalogue: Catalogue = BUILT_IN, cut: Collection[str] = ()
+    intent: Device, texts: Iterable[tuple[str, str]], catalogue: Catalogue = BUILT_IN, consent: Collection[str] = ()
 ) -> Mending:
     """Find what closes the differences between a device and its intent.
 
@@ -89,7 +90,8 @@ def mend(
         intent: The device as it should be.
         texts: File name and text of each of its captured configurations.
         catalogue: Where dialects are looked up.
-        cut: Subjects of differences that are closed even if that could cut the way by which the device is managed.
+        consent: Identities of differences that are closed even if that could cut the way by which the device is
+            managed; those of other devices count for nothing here.
 
     Raises:
         CaptureError: If a text is damaged, or nothing in it can be understood.
@@ -109,12 +111,13 @@ def mend(
         ruled = {section for _, one in read if one.by_hand for section in one.sections & {*RULES}}
         unmended = [gap.difference for gap in gaps if gap.difference.section in ruled]
         gaps = [gap for gap in gaps if gap.difference.section not in ruled]
+    refuse_several(intent.name, gaps, consent)
     mender = _Mender(intent, dialects, dict(texts), read, capture, gaps)
-    held = {index: one for index, one in cutting(intent, mender.there, gaps).items() if one.subject not in cut}
+    held = {index: one for index, one in cutting(intent, mender.there, gaps).items() if one.identity not in consent}
     held |= unchangeable(gaps, {section for each in dialects for section in each.carries})
     held |= entangled(gaps, [fact for _, one in read for fact in one.entangled])
     # What was asked for by name is done, whatever it cuts: of the rest only what diverts more than that is withheld.
-    asked = [index for index, gap in enumerate(gaps) if gap.difference.subject in cut]
+    asked = [index for index, gap in enumerate(gaps) if gap.difference.identity in consent]
     done = closed(intent, mender.there, [gaps[index] for index in asked]) if asked else mender.there
     held |= diverting(intent, done, gaps, {*held, *asked})
     while True:
@@ -138,6 +141,18 @@ def mend(
         others = [each for each in unmended if each.effect != "no-effect" and not told_by_rules(each, comparison.rules)]
         every += [Held(name, NOT_OURS, firm=True) for name in dict.fromkeys(each.subject for each in others)]
     return Mending(intent.name, comparison, tuple(mends), tuple(every), says_management(intent, mender.there))
+
+
+def refuse_several(name: str, gaps: Iterable[Gap], consent: Collection[str]) -> None:
+    """Refuse consent that would be for more than one object.
+
+    Raises:
+        ChangeError: If it is.
+    """
+    for identity, found in several(gaps).items():
+        if identity in consent:
+            lines = ", ".join(dict.fromkeys(str(each.difference.intent or each.difference.device) for each in found))
+            raise ChangeError(name, f"{identity} is what several are: {lines}. Give them names, to tell them apart.")
 
 
 def _programs(name: str, dialects: Sequence[Dialect], read: Sequence[tuple[str, Reading]]) -> list[ProgramText]:
@@ -168,11 +183,11 @@ def _depending(name: str, left: Iterable[Gap], gaps: Sequence[Gap], held: Mappin
     """
     found: dict[int, Held] = {}
     for gap in left:
-        subject = gap.difference.subject
-        same = [at for at, each in enumerate(gaps) if each.difference.subject == subject and at not in held]
+        one = gap.difference
+        same = [at for at, each in enumerate(gaps) if each.difference.identity == one.identity and at not in held]
         if not same or not held:
-            raise ChangeError(name, f"{TRIED} {subject} would {'still' if same else 'then'} differ")
-        found |= {at: Held(subject, DEPENDS) for at in same}
+            raise ChangeError(name, f"{TRIED} {one.subject} would {'still' if same else 'then'} differ")
+        found |= {at: Held.of(one, DEPENDS) for at in same}
     return found
 
 
@@ -243,8 +258,8 @@ class _Mender:
             return goal
         # An MTU that followed from that of another interface may not any more.
         left = find_gaps(self.intent, replace(self.capture, device=goal, sections=frozenset({"interfaces"})))
-        kept = {self.gaps[index].difference.subject for index in held}
-        return closed(self.intent, goal, [gap for gap in left if gap.difference.subject not in kept])
+        kept = {self.gaps[index].difference.identity for index in held}
+        return closed(self.intent, goal, [gap for gap in left if gap.difference.identity not in kept])
 
 
 def _sections(closing: Iterable[Gap], there: Device, goal: Device) -> set[Section]:

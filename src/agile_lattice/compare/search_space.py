@@ -23,7 +23,7 @@ from agile_lattice.packets.spans import Spans, meet, merged
 
 # Fields of which it is worked out what they do to packets; of an MTU, say, it is not.
 OF_INTERFACES = frozenset({"enabled", "vlan", "parent", "instance", "order"})
-OF_SETTINGS = frozenset({"forwarding", "reverse_path"})
+OF_SETTINGS = frozenset({"forwarding", "reverse-path"})
 
 
 def can_be_proven(sides: Sides, gap: Gap) -> bool:

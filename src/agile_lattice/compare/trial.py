@@ -94,7 +94,7 @@ class Trial:
         more_left = next((each for each in capture.leftovers if (each.place.file, each.text) not in named), None)
         if more_left is not None:
             raise ChangeError(intent.name, f"{TRIED} {more_left.text!r} is left over: {more_left.reason}")
-        kept = {each.subject for each in held}
+        kept = {each.identity for each in held}
         known = {_named(each) for each in before.differences}
         entangled = [fact for _, one in self._read for fact in one.entangled]
         left, more = [], []
@@ -106,12 +106,12 @@ class Trial:
             known_to_matter = {_named(each.difference) for each in alone if each.difference.effect != "no-effect"}
         for gap in gaps:
             one = gap.difference
-            if one.section in apart or one.effect == "no-effect" or (one.subject in kept and _named(one) in known):
+            if one.section in apart or one.effect == "no-effect" or (one.identity in kept and _named(one) in known):
                 continue
             if gap.wanted is None and _stands_with(gap.found, entangled):
-                more.append(Held(one.subject, ENTANGLED, firm=True))
+                more.append(Held.of(one, ENTANGLED, firm=True))
             elif one.change == "moved" and (gap.implied or _named(one) not in known_to_matter):
-                more.append(Held(one.subject, IN_ORDER if gap.implied else PLACE_ONLY, firm=True))
+                more.append(Held.of(one, IN_ORDER if gap.implied else PLACE_ONLY, firm=True))
             else:
                 left.append(gap)
         return left, more
@@ -155,4 +155,4 @@ def _stands_with(one: object, entangled: Sequence[Fact]) -> bool:
 
 
 def _named(one: Difference) -> tuple[object, ...]:
-    return one.change, one.subject, one.fields
+    return one.change, one.identity, one.fields

@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterable, Sequence
 
 import msgspec
 
-from agile_lattice.compare.differences import Gap
+from agile_lattice.compare.differences import Difference, Gap
 from agile_lattice.dialects.facts import AddressFact, Fact
 from agile_lattice.intent.model import Device
 
@@ -21,14 +21,21 @@ class Held(msgspec.Struct, frozen=True):
     """A difference that is not closed.
 
     Attributes:
-        subject: What the difference is about.
+        subject: What the difference is about, in words.
         reason: What would be cut of the way by which the device is managed; or else what would be lost.
-        firm: Whether it is not closed even if it is asked for by name.
+        firm: Whether it is not closed even if that is consented to.
+        identity: Which object of which device it is; empty for what is no object of an intent.
     """
 
     subject: str
     reason: str
     firm: bool = False
+    identity: str = ""
+
+    @classmethod
+    def of(cls, one: Difference, reason: str, firm: bool = False) -> Held:
+        """Return that a difference is not closed."""
+        return cls(one.subject, reason, firm, one.identity)
 
 
 def unchangeable(gaps: Sequence[Gap], carried: Collection[str]) -> dict[int, Held]:
@@ -41,10 +48,10 @@ def unchangeable(gaps: Sequence[Gap], carried: Collection[str]) -> dict[int, Hel
     found = {}
     for index, gap in enumerate(gaps):
         if gap.implied and gap.difference.change == "moved":
-            found[index] = Held(gap.difference.subject, IN_ORDER, firm=True)
+            found[index] = Held.of(gap.difference, IN_ORDER, firm=True)
         elif gap.difference.section not in carried:
             reason = f"none of the dialects that the device speaks writes {gap.difference.section}: add one to `speaks`"
-            found[index] = Held(gap.difference.subject, reason, firm=True)
+            found[index] = Held.of(gap.difference, reason, firm=True)
     return found
 
 
@@ -62,7 +69,7 @@ def of_one_list(gaps: Sequence[Gap], held: Collection[int], devices: Iterable[De
     ruled = {index for index, gap in enumerate(gaps) if gap.difference.section == "access"}
     if ruled.isdisjoint(held) or not any(each.deny for device in devices for each in device.access):
         return {}
-    return {index: Held(gaps[index].difference.subject, DEPENDS) for index in sorted(ruled - {*held})}
+    return {index: Held.of(gaps[index].difference, DEPENDS) for index in sorted(ruled - {*held})}
 
 
 def entangled(gaps: Sequence[Gap], facts: Collection[Fact]) -> dict[int, Held]:
@@ -86,5 +93,5 @@ def entangled(gaps: Sequence[Gap], facts: Collection[Fact]) -> dict[int, Held]:
         if coming[kind]:
             coming[kind] -= 1  # its statement becomes that of another address
             continue
-        found[index] = Held(gap.difference.subject, ENTANGLED, firm=True)
+        found[index] = Held.of(gap.difference, ENTANGLED, firm=True)
     return found

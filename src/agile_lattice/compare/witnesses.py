@@ -243,7 +243,7 @@ class Sides:
         words: list[str] = []
         walks: list[Walk | None] = []
         for side, topology in zip(sides, self.topologies(choice), strict=True):
-            refused = side.refuses(name, header.destination)
+            refused = side.refuses(name, header)
             if refused:
                 words.append(f"not received: {refused}")
                 walks.append(None)

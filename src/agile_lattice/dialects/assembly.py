@@ -36,7 +36,7 @@ from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.dialects.reading.including import NOT_HERE
 from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
-from agile_lattice.dialects.several_texts import bounds_of, meeting
+from agile_lattice.dialects.several_texts import bounds_of, contradictions, in_order, meeting
 from agile_lattice.dialects.speaking import Spoken
 from agile_lattice.dialects.vlan_assembly import known_interfaces, put_in_vlans
 from agile_lattice.intent.addresses import AddressSet
@@ -89,7 +89,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
         dialects: Those that it speaks.
         readings: One for each text.
     """
-    readings = _that_apply(list(readings))
+    readings = in_order(_that_apply(list(readings)))
     facts: dict[str, list[Any]] = {}
     leftovers = [leftover for reading in readings for leftover in reading.leftovers]
     sections: set[Section] = set()
@@ -103,7 +103,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     leftovers += [*not_brought_up(facts, readings, dialects), *only_marked(facts)]
     by_hand = any(reading.by_hand for reading in readings)
     bounds = bounds_of(readings)
-    leftovers += meeting(readings)
+    leftovers += [*meeting(readings), *contradictions(readings)]
     families = {reading.family for reading in readings if reading.family is not None}
     if families:
         facts |= {kind: united(facts.get(kind, [])) for kind in ("permit", "access")}

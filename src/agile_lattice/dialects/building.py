@@ -4,22 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from types import MappingProxyType
-from typing import Any
+from typing import Any, cast, get_args
 
 import msgspec
 
-from agile_lattice.dialects.dialect import FIRST_WORDS, INSIDE, Block, Phrase
+from agile_lattice.dialects.dialect import FIRST_WORDS, INSIDE, Again, Block, Phrase
 from agile_lattice.dialects.errors import DefinitionError
 from agile_lattice.dialects.fact_types import FACTS, PARTS, FactType
 from agile_lattice.dialects.field_types import check_constant, check_kind
-from agile_lattice.dialects.grammar import Element, Hole, always_said, holes_of, parse_phrase
+from agile_lattice.dialects.grammar import DROPPED, PASSED, Element, Hole, always_said, holes_of, parse_phrase
 from agile_lattice.dialects.kinds import Kind
 from agile_lattice.dialects.making import Maker
 from agile_lattice.dialects.patterns import Pattern, kind_of
 from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.together import together
+from agile_lattice.intent.model import SECTIONS, Section
 
-ASIDE, ALWAYS, REQUIRED = "ignored", "always", "required"
+ASIDE, PASSED_OVER, ALWAYS, REQUIRED = "ignored", "passed-over", "always", "required"
+NOTHING = "nothing"
 GONE = "~>"
 LISTS = ("", "permit", "access")
 LET = ("replies", "itself", "neighbours")
@@ -128,7 +130,7 @@ class Builder:
     def _phrase(self, line: _Line, owner: FactType | None, denying: str) -> Phrase:
         left, arrow, right = line.text.partition("=>")
         words = right.split()
-        aside, always = words[:1] == [ASIDE], words[:1] == [ALWAYS]
+        aside, always = words[:1] in ([ASIDE], [PASSED_OVER]), words[:1] == [ALWAYS]
         makes, constants = self.result(right) if arrow else (None, {})
         covers, written = constants.pop("covers", None), constants.pop("written", "") != "never"
         needs = tuple(kind for kind in _word(constants, "needs").split("|") if kind)
@@ -139,13 +141,15 @@ class Builder:
         if denies not in LISTS or (lets[1] and not (lets[0] in LISTS and lets[1] in LET)):
             raise ValueError(f"denies= wants {' or '.join(LISTS[1:])}, and lets=, for one of these, {' or '.join(LET)}")
         wants, same = (tuple(each for each in _word(constants, name).split("|") if each) for name in ("wants", "same"))
-        gives = _word(constants, "gives")
+        gives, about = _word(constants, "gives"), self.sections(_word(constants, "about"))
         for word in filter(None, (*wants, gives)):
             if word not in self.missing:
                 raise ValueError(
                     f"{word!r}: `missing` says nothing of it; it has {', '.join(self.missing) or 'nothing'}"
                 )
-        anew = constants.pop("anew", False)
+        anew, again = constants.pop("anew", False), _word(constants, "again")
+        if again not in get_args(Again):
+            raise ValueError(f"again= wants {' or '.join(filter(None, get_args(Again)))}")
         target = None if always else makes or owner
         head = parse_phrase(left, self.parts)
         required = [each for each in line.inside if each.required]
@@ -160,7 +164,7 @@ class Builder:
             self.check(elements, target, dict.fromkeys(same) | constants)
         block = self.block(rest, target, denies) if rest else None
         if makes is not None and not (
-            constants or line.inside or any(hole.field != "_" for hole in _all(head, conditions))
+            constants or line.inside or any(hole.field not in (DROPPED, PASSED) for hole in _all(head, conditions))
         ):
             raise ValueError(f"nothing in it says anything of {makes.name}")
         pattern = Pattern(head, self.kinds)
@@ -172,7 +176,7 @@ class Builder:
         if makes is not None and not (
             makes.key or makes.parts or line.inside or conditions or once or first or covers or lets[1] or gives
         ):
-            parted = any(hole.part for hole in holes_of(head))
+            parted = any(hole.part or hole.field == PASSED for hole in holes_of(head))
             certain = {*makes.fields} <= {*makes.defaults, *constants} | always_said(head)
             whole = Maker(pattern, makes.record, constants) if certain and not parted else None
         return Phrase(
@@ -195,6 +199,7 @@ class Builder:
             constants,
             covers,
             same,
+            cast(Again, again),
             anew,
             Shapes(gone, self.kinds, target) if line.gone else None,
             block,
@@ -204,7 +209,18 @@ class Builder:
             tuple(each.firsts for each, _ in compiled if each.firsts),
             {number: self.alone(each) for number, each in enumerate(required) if each.inside},
             whole,
+            words[:1] == [PASSED_OVER],
+            about,
         )
+
+    def sections(self, names: str) -> tuple[Section, ...] | None:
+        """Return the sections of `about=`; `None` if it is not said."""
+        found = tuple(each for each in names.split("|") if each)
+        if not found or found == (NOTHING,):
+            return () if found else None
+        if not {*SECTIONS} >= {*found}:
+            raise ValueError(f"about= wants {NOTHING}, or sections: {', '.join(SECTIONS)}")
+        return cast(tuple[Section, ...], found)
 
     def alone(self, line: _Line) -> Block:
         """Make a block in which there may be nothing but one statement that is required, and what stands inside it."""
@@ -220,8 +236,10 @@ class Builder:
             words += [*([first] * ("=" in first)), *rest]
         if len(named) > 1 and not FACTS.keys() >= {*named}:
             raise ValueError(f"{text.strip()!r}: the facts are {', '.join(FACTS)}")
-        if named and named[0] not in (ASIDE, ALWAYS, *FACTS):
-            raise ValueError(f"`=>` wants field=value, {ASIDE}, {ALWAYS}, {REQUIRED}, or a fact: {', '.join(FACTS)}")
+        if named and named[0] not in (ASIDE, PASSED_OVER, ALWAYS, *FACTS):
+            raise ValueError(
+                f"`=>` wants field=value, {ASIDE}, {PASSED_OVER}, {ALWAYS}, {REQUIRED}, or a fact: {', '.join(FACTS)}"
+            )
         makes = together(tuple(named)) if len(named) > 1 else FACTS.get(named[0]) if named else None
         constants: dict[str, Any] = {}
         for word in words:
@@ -237,7 +255,7 @@ class Builder:
 
     def check(self, elements: tuple[Element, ...], target: FactType | None, constants: Mapping[str, Any]) -> None:
         """Make sure that every field a phrase speaks of is one of the fact's."""
-        fields = [(hole.field, hole.part) for hole in holes_of(elements) if hole.field != "_"]
+        fields = [(hole.field, hole.part) for hole in holes_of(elements) if hole.field not in (DROPPED, PASSED)]
         for field, part in [*fields, *((name, "") for name in constants)]:
             if target is None or field not in target.fields:
                 raise ValueError(f"<{field}> is no field of {target.name if target else 'anything here'}")
@@ -247,5 +265,5 @@ class Builder:
             if target is not None and value is not None:
                 check_constant(target, field, value)
         for hole in holes_of(elements):
-            if target is not None and hole.field != "_":
+            if target is not None and hole.field not in (DROPPED, PASSED):
                 check_kind(target, hole.field, hole.part, kind_of(hole, self.kinds), hole.many)

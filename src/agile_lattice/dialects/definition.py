@@ -48,8 +48,10 @@
 A statement (see `grammar`) with `=> FACT` makes a fact (see `facts`), with `=> FACT, FACT` several that belong together
 by the fields that they have in common; without, it adds to the fact of the block that it stands in. `=> required` is
 for what has to stand inside the block, so that it is this statement. `=> ignored` is for what is legitimately there
-and not ours, `=> always` for what says nothing and has to be there all the same. Without `=>`, or with one of these
-alone, a block just holds others. Statements inside a block inherit the block's fields by name.
+and changes nothing that an intent speaks of; it takes nothing with it that stands inside, unless that is named, too.
+`=> passed-over` is for what does change something, for which an intent has no word: that is told. `=> always` is for
+what says nothing and has to be there all the same. Without `=>`, or with one of these alone, a block just holds others.
+Statements inside a block inherit the block's fields by name.
 
 Behind `=>` there can be, besides `field=constant`:
 
@@ -60,11 +62,13 @@ Behind `=>` there can be, besides `field=constant`:
     first=true          a block has one of it at most: further ones of the same thing are other statements
     once=true           a text has one of it at most: which of several would decide is not known
     same=FIELD|FIELD    it takes the place of another statement with the same values in these fields
+    again=HOW           said again with other values it `replaces` what was said before, `adds` to it, or is `refused`
     anew=true           it cannot be altered: what it made goes first
     denies=LIST         it opens a list of rules that drops what none of them lets pass
     lets=WHAT           what an `always` statement lets pass before the rules of a list are asked
     wants=WORD|WORD     it takes effect only if the text gives these, too: words of `missing`
     gives=WORD          it gives this
+    about=SECTION|..    what it could be about that is passed over; `nothing` if that is no section of an intent
 """
 
 from __future__ import annotations

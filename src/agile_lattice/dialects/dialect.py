@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Set
+from functools import cached_property
 from typing import Any, Literal
 
 import msgspec
 
 from agile_lattice.dialects.asking import Asked, What
 from agile_lattice.dialects.fact_types import FactType
+from agile_lattice.dialects.grammar import PASSED
 from agile_lattice.dialects.lasting import Loading
 from agile_lattice.dialects.making import Maker
 from agile_lattice.dialects.passes import Pass
@@ -23,6 +25,7 @@ from agile_lattice.dialects.surfaces import AnySurface
 from agile_lattice.intent.model import Section
 
 Lets = tuple[str, str]
+Again = Literal["", "replaces", "adds", "refused"]
 FIRST_WORDS = 2  # that two statements begin with, if they are about the same
 FIRST, WIDE = 1 << 16, 1000  # how much of a text, and of each of its lines, is searched for signs
 INSIDE = "*"  # what a block needs that is only written if something stands inside
@@ -51,6 +54,9 @@ class Phrase(msgspec.Struct, frozen=True):
         constants: Fields that it sets by being there.
         covers: A section that its presence shows the text to speak of.
         same: Fields in which two statements are the same one, so that the second takes the place of the first.
+        again: What becomes of it if it is said again with other values: it `replaces` what was said before, `adds` to
+            that, or is `refused`. If nothing is said, values are added to what holds several, and of what holds one
+            the second is refused, since it is not known which of them counts.
         anew: Whether its statement cannot be altered where it is: what it makes goes, and is made anew.
         gone: What is typed to take its statement away, where that is not what the form says of all.
         block: The phrases inside; `None` if it opens no block.
@@ -59,6 +65,8 @@ class Phrase(msgspec.Struct, frozen=True):
         wanted: The words of which each condition wants one to begin a statement inside, where that is known.
         insides: By the number of a condition, what may stand inside the statement that meets it; else nothing may.
         whole: Makes the fact of a statement that is one by itself, whatever stands around it; `None` if none is.
+        passed: Whether what it says is passed over, and that is told.
+        about: What that could be about; `None` for the sections of the facts that it makes, or all.
     """
 
     line: int
@@ -80,6 +88,7 @@ class Phrase(msgspec.Struct, frozen=True):
     constants: Mapping[str, Any]
     covers: Section | None
     same: tuple[str, ...]
+    again: Again
     anew: bool
     gone: Shapes | None
     block: Block | None
@@ -87,6 +96,8 @@ class Phrase(msgspec.Struct, frozen=True):
     wanted: tuple[frozenset[str], ...]
     insides: Mapping[int, Block]
     whole: Maker | None
+    passed: bool
+    about: tuple[Section, ...] | None
 
     @property
     def kind(self) -> str:
@@ -105,6 +116,11 @@ class Phrase(msgspec.Struct, frozen=True):
         return tuple({each.section: None for each in made if each.section})
 
     @property
+    def fields(self) -> tuple[str, ...]:
+        """The fields that its placeholders say."""
+        return tuple(hole[0] for hole in self.pattern.holes if hole is not None and hole[0] != PASSED)
+
+    @property
     def valued(self) -> tuple[tuple[str, Any], ...]:
         """Those constants that are more than a word: a fact has to have these very values to be written so."""
         return tuple(each for each in self.constants.items() if not isinstance(each[1], str | bool))
@@ -112,7 +128,8 @@ class Phrase(msgspec.Struct, frozen=True):
     @property
     def only_adds(self) -> bool:
         """Whether it does nothing but add to the fact of the block that it stands in, or is passed over."""
-        return self.makes is None and not (self.once or self.covers or self.lets[1] or self.gives)
+        simple = not (self.once or self.covers or self.lets[1] or self.gives or self.passed or self.about is not None)
+        return self.makes is None and simple
 
     def may_hold(self, heads: Set[str]) -> bool:
         """Tell whether its conditions can be met by statements with these first words."""
@@ -144,6 +161,16 @@ class Block(msgspec.Struct, frozen=True):
     def candidates(self, text: str) -> tuple[Phrase, ...]:
         """Return those that a statement can be, in order."""
         return self.by_word.get(text.partition(" ")[0], self.loose)
+
+
+def _again(block: Block, owner: FactType | None) -> Iterator[tuple[tuple[str, str], Again]]:
+    for each in block.phrases:
+        kind = each.makes or owner
+        if each.again and kind is not None:
+            for name in (*each.fields, *each.constants):
+                yield (kind.name, name), each.again
+        if each.block is not None:
+            yield from _again(each.block, kind)
 
 
 class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -189,7 +216,7 @@ class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return self.how in ("rule-by-rule", "by-hand")
 
 
-class Form(msgspec.Struct, frozen=True):
+class Form(msgspec.Struct, frozen=True, dict=True):
     """One kind of text that a dialect speaks.
 
     Attributes:
@@ -219,6 +246,11 @@ class Form(msgspec.Struct, frozen=True):
     expand: Expansion = Expansion()
     missing: Mapping[str, str] = {}
     execution: Execution = Execution()
+
+    @cached_property
+    def again(self) -> Mapping[tuple[str, str], Again]:
+        """What becomes of a field that is said again, by the kind of the fact and the field, where a phrase says so."""
+        return dict(_again(self.block, None))
 
     @property
     def lets(self) -> frozenset[Lets]:
@@ -269,6 +301,7 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         whole: The command that takes a whole text, where a change is an edit of it; empty if there is none.
         back: The command that takes a change back, if it is another one: it goes on where something is not there.
         look: What prints the running state so that two times can be compared: without counters and ages.
+        exact: What prints the numbers by which changes name things, if they do.
         resources: The top-level resources of RESTCONF that it is about, with their module.
         keys: By the name of a list in them, the names of its keys: an entry is changed by itself then.
         secrets: Regular expressions with a group, for passwords and keys in captured texts.
@@ -284,6 +317,7 @@ class Running(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     whole: str = ""
     back: str = ""
     look: str = ""
+    exact: str = ""
     resources: tuple[str, ...] = ()
     keys: dict[str, tuple[str, ...]] = {}
     secrets: tuple[str, ...] = ()

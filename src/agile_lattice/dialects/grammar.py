@@ -5,7 +5,8 @@ r"""The notation of phrases: text of one statement, parsed into elements.
     <interface>            a hole whose kind has the field's name
     <to.length:length>     a hole for a part of a value
     <source:span4,>        a list, separated by commas
-    <_:number>             a hole whose value is read and dropped
+    <_:number>             a hole whose value is read and dropped: it says nothing
+    <?:number>             a hole whose value says something that is passed over, and that is told
     [ ... ]                may be missing
     ( a | b )              one of these; the first that fits is written, all are read
     { a b c }              these in any order, each at most once; written in this order
@@ -23,8 +24,11 @@ from collections.abc import Iterator, Mapping
 import msgspec
 
 _TOKEN = re.compile(r"\s+|<[^<>\s]+>|[\[\](){}|]|@[\w-]+|(?:\\.|[^\s<>\[\](){}|@\\])+")
-_HOLE = re.compile(r"<(?P<field>\w+)(?:\.(?P<part>\w+))?(?::(?P<kind>[\w-]+))?(?P<many>,)?>")
+_HOLE = re.compile(r"<(?P<field>\w+|\?)(?:\.(?P<part>\w+))?(?::(?P<kind>[\w-]+))?(?P<many>,)?>")
 _CLOSING = {"[": "]", "(": ")", "{": "}"}
+
+
+DROPPED, PASSED = "_", "?"
 
 
 class Word(msgspec.Struct, frozen=True):
@@ -35,7 +39,7 @@ class Word(msgspec.Struct, frozen=True):
 
 
 class Hole(msgspec.Struct, frozen=True):
-    """A place for a value. `field` is `_` for a value that is dropped."""
+    """A place for a value. `field` is `_` for a value that is dropped, and `?` for one that is passed over."""
 
     field: str
     part: str

@@ -13,7 +13,7 @@ from functools import cached_property
 from typing import Any
 
 from agile_lattice.dialects.expressions import is_long, takes
-from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Maybe, Word, words_of
+from agile_lattice.dialects.grammar import DROPPED, PASSED, AnyOrder, Choice, Element, Hole, Maybe, Word, words_of
 from agile_lattice.dialects.kinds import Kind
 
 SPACE = r"[ \t]+"
@@ -192,8 +192,11 @@ class Compiler:
 
     def hole(self, hole: Hole) -> str:
         """Compile a hole: a group, if its value counts."""
-        if hole.field == "_":
+        if hole.field == DROPPED:
             return f"(?:{self.pattern(hole)})"
+        if hole.field == PASSED:
+            self.holes.append((PASSED, str))
+            return f"({self.pattern(hole)})"
         field = f"{hole.field}.{hole.part}" if hole.part else hole.field
         self.holes.append((field, kind_of(hole, self.kinds).read))
         return f"({self.pattern(hole)})"

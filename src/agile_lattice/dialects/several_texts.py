@@ -1,12 +1,15 @@
-"""Rules in several texts of one device: a packet meets those of all, and in which order is not told."""
+"""Several texts of one device: packets meet the rules of all, and what one says of a thing another may contradict."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from itertools import combinations
+from pathlib import PurePath
+from typing import Any
 
 from msgspec.structs import replace
 
+from agile_lattice.dialects.fact_types import FACTS
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.program_facts import AsideFact
 from agile_lattice.dialects.reading.texts import Reading
@@ -32,6 +35,42 @@ def meeting(readings: Sequence[Reading]) -> list[Leftover]:
                 reason = BOTH.format(other=_file(other))
                 found.append(Leftover(place, f"the rules of {place.file}", (), reason, (section,), stage))
     return found
+
+
+def in_order(readings: Sequence[Reading]) -> list[Reading]:
+    """Return readings in an order in which what is said later counts, where that is a matter of their names."""
+    return sorted(readings, key=lambda each: PurePath(each.file).name if each.later_wins else "")
+
+
+def contradictions(readings: Sequence[Reading]) -> list[Leftover]:
+    """Return what one text says of an interface, or of the device, and another one says otherwise."""
+    found = []
+    for kind in ("interface", "settings", "device", "identity", "lookups", "search"):
+        first: dict[object, tuple[Reading, Any]] = {}
+        for reading in readings:
+            for fact in reading.facts.get(kind, []):
+                for field in _said(kind, fact):
+                    value = getattr(fact, field)
+                    slot = (getattr(fact, "interface", ""), field)
+                    other, before = first.setdefault(slot, (reading, value))
+                    if before != value and other is not reading and not (reading.later_wins and other.later_wins):
+                        found.append(_contradicted(kind, fact, field, other.file))
+    return found
+
+
+def _said(kind: str, fact: Any) -> list[str]:
+    """Return the fields of a fact that its text says something of."""
+    fields = [each for each in FACTS[kind].fields if each != "interface"]
+    if kind == "interface":
+        return [each for each in fields if each in (fact.place.parts or {})]
+    return [each for each in fields if getattr(fact, each) is not None]
+
+
+def _contradicted(kind: str, fact: Any, field: str, file: str) -> Leftover:
+    section: Section = "descriptions" if field == "description" else FACTS[kind].section or "identity"
+    place = fact.place.at(field) if fact.place.parts and field in fact.place.parts else fact.place
+    what = f"interface {fact.interface}" if kind == "interface" else FACTS[kind].describe(fact)
+    return Leftover(place, what, (), f"{file} says otherwise of its {field.replace('_', ' ')}", (section,))
 
 
 def bounds_of(readings: Sequence[Reading]) -> tuple[AsideFact, ...]:

@@ -28,14 +28,14 @@ def proven(device: Device, texts: Texts, catalogue: Catalogue) -> Verdict:
     return verdict(device, read_device(device.name, device.speaks, texts, catalogue), catalogue)
 
 
-def mended(device: Device, texts: Texts, catalogue: Catalogue, cut: tuple[str, ...] = ()) -> Mending:
-    """Find the changes that bring a device in line; `cut` names those that may lock its manager out.
+def mended(device: Device, texts: Texts, catalogue: Catalogue, consent: tuple[str, ...] = ()) -> Mending:
+    """Find the changes that bring a device in line; `consent` names those that may lock its manager out.
 
     Of a device that was not captured nothing is known, so that nothing of it is changed.
     """
     if not texts:
         return Mending(device.name, Comparison(device.name, captured=False), (), ())
-    return mend(device, texts, catalogue, cut)
+    return mend(device, texts, catalogue, consent)
 
 
 def rendered(

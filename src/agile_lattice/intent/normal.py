@@ -13,6 +13,7 @@ What it settles, each because two spellings mean the same:
 * Resolvers of IPv4 are asked before those of IPv6: some systems keep two lists.
 * Host bits of a route's destination mean nothing, nor does the same way again at a higher distance.
 * A next hop on a connected subnet implies its egress interface (of several, the longest prefix's).
+* A next hop on a connected subnet of its interface is on the link, whether that is said or not.
 * A permit for everything, alone, is as good as none: without permits everything passes.
 * A two-way static and its two halves under one name are one thing, and so on: see `joining`.
 * An identity that the first IPv4 loopback gives anyhow is as good as unsaid.
@@ -144,11 +145,16 @@ def settled(routes: Iterable[Route], interfaces: Iterable[Interface]) -> list[Ro
         # Of equally long ones the first by name: interfaces have no order that could decide.
         return min(subnets)[2] if subnets else None
 
+    def on_link(via: Address, name: str | None) -> bool:
+        return any(one.name == name and one.subnet_of(via) is not None for one in interfaces)
+
     found = []
     for route in routes:
         one = route
         if route.via is not None and route.interface is None:
             one = replace(one, interface=egress(route.via))
+        if route.off_link and route.via is not None and on_link(route.via, route.interface):
+            one = replace(one, off_link=False)
         if route.to.first != route.to.value:
             one = replace(one, to=route.to.network)
         if route.members or route.description:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import secrets
 import shlex
 import time
@@ -12,16 +13,21 @@ from typing import Literal
 
 import msgspec
 
-from agile_lattice.transport.errors import TransportError
+from agile_lattice.transport.errors import TransportError, main_message
 from agile_lattice.transport.sessions import Session
 
 HOME = "/run/agile-lattice"  # on the device: gone after a restart, as the change itself is
 PAUSE = 0.2  # seconds between two questions
 TO_GO_BACK = 60  # seconds that the way back may take, and a device to be reached again
+MAY_HAVE_BEGUN = (
+    "`lattice push --resume` goes on with it, `--back` undoes it; what nobody confirms goes back by itself."
+)
 RESTARTED = "It may have been restarted: capture it, and look at the difference."
 GONE = 3  # what a question exits with if the change is not there
-State = Literal["", "armed", "applied", "kept", "back", "stuck", "busy", "moved", "unfinished"]
-ENDS: tuple[State, ...] = ("kept", "back", "stuck", "busy", "moved", "unfinished")
+State = Literal["", "armed", "applied", "kept", "back", "stuck", "busy", "moved", "unarmed", "unfinished"]
+ENDS: tuple[State, ...] = ("kept", "back", "stuck", "busy", "moved", "unarmed", "unfinished")
+SAID = ("armed", "applied", "kept", "back", "stuck", "busy", "moved", "unarmed")  # by the guard, in files
+RESERVED = 16  # blocks of 4 KiB that are kept free for the way back
 
 
 class Load(msgspec.Struct, frozen=True):
@@ -32,6 +38,9 @@ class Load(msgspec.Struct, frozen=True):
         look: A script that prints the running state.
         before: What that printed when the change was worked out.
         seconds: How long the change stays if nobody confirms it.
+        files: What the scripts give to programs, by file name.
+        exact: A script that prints the numbers by which the change names things, if it does; empty if not.
+        numbers: What that printed when the change was worked out.
     """
 
     change: str
@@ -39,6 +48,9 @@ class Load(msgspec.Struct, frozen=True):
     look: str
     before: str
     seconds: int
+    files: Mapping[str, str] = {}
+    exact: str = ""
+    numbers: str = ""
 
 
 class Carried:
@@ -107,11 +119,25 @@ def carry(session: Session, load: Load) -> Carried:
     carried = Carried(session, f"{int(time.time())}-{secrets.token_hex(4)}", load.seconds)
     guard = files("agile_lattice.push").joinpath("guard.sh").read_text(encoding="utf-8")
     texts = {"guard.sh": guard, "change.sh": load.change, "back.sh": load.back, "look.sh": load.look,
-             "before": load.before}  # fmt: skip
-    answer = session.run(_upload(carried, texts, load.seconds))
+             "before": load.before, "exact.sh": load.exact, "exact": load.numbers, **load.files,
+             **{f"is-{each}": f"{each}\n" for each in SAID}}  # fmt: skip
+    try:
+        answer = session.run(_upload(carried, texts, load.seconds))
+    except TransportError as error:
+        raise TransportError(
+            session.device, "the connection was lost while the change was handed over, so it may have begun",
+            error.cause, MAY_HAVE_BEGUN,
+        ) from None  # fmt: skip
     if answer.code:
-        cause = answer.complaint.splitlines()[-1] if answer.complaint else f"exit code {answer.code}"
+        cause = main_message(answer.complaint) or f"exit code {answer.code}"
         raise TransportError(session.device, "the change was not begun", cause)
+    if answer.output.startswith("stuck "):
+        name = answer.output.split()[1].rstrip("/")
+        raise TransportError(
+            session.device, "an earlier push left it neither as it was nor as it was to be", name,
+            "Try its way back again with `lattice push --back`. Once it is settled by hand, remove "
+            f"{HOME}/{session.device}/{name} there, and push again.",
+        )  # fmt: skip
     if answer.output.startswith("unfinished "):
         name = answer.output.split()[1]
         raise TransportError(
@@ -126,22 +152,34 @@ def carry(session: Session, load: Load) -> Carried:
 def _upload(carried: Carried, texts: Mapping[str, str], seconds: int) -> str:
     mark = secrets.token_hex(16)
     home, name = shlex.quote(f"{HOME}/{carried.session.device}"), shlex.quote(carried.name)
-    parts = "".join(
-        f"cat >.{carried.name}/{file} <<'{mark}'\n{text}{_ended(text)}{mark}\n" for file, text in texts.items()
+    parts = "".join(f"cat >{file} <<'{mark}'\n{text}{_ended(text)}{mark}\n" for file, text in texts.items())
+    sums = "".join(
+        f"{hashlib.sha256((text + _ended(text)).encode()).hexdigest()}  {file}\n" for file, text in texts.items()
     )
     return f"""umask 077
-for each in flock setsid cmp; do command -v $each >/dev/null || {{ echo "$each is not there" >&2; exit 1; }}; done
+for each in flock setsid cmp sha256sum; do
+  command -v $each >/dev/null || {{ echo "$each is not there" >&2; exit 1; }}
+done
 mkdir -p {home} && cd {home} || exit 1
 exec 9>lock
 if flock -n 9; then
   for each in */; do
     [ -e "$each/end" ] && [ ! -e "$each/outcome" ] && {{ echo "unfinished $each"; exit 0; }}
+    [ "$(cat "$each/outcome" 2>/dev/null)" = stuck ] && {{ echo "stuck $each"; exit 0; }}
   done
   for each in */; do [ -e "$each/outcome" ] && rm -rf "$each"; done
 fi
 exec 9>&-
-mkdir .{carried.name} || exit 1
-{parts}mv .{carried.name} {name} || exit 1
+mkdir .{carried.name} && cd .{carried.name} || exit 1
+{parts}dd if=/dev/zero of=reserve bs=4096 count={RESERVED} 2>/dev/null
+cat >sums <<'{mark}'
+{sums}{mark}
+whole() {{ [ "$(wc -l <sums)" -eq {len(texts)} ] && [ "$(wc -c <reserve)" -eq {RESERVED * 4096} ]; }}
+sha256sum -c sums >/dev/null 2>&1 && whole || {{
+  cd .. && rm -rf .{carried.name}
+  echo "not all of the change could be written to {HOME}: there is no space, or no right" >&2; exit 1
+}}
+cd .. && mv .{carried.name} {name} || exit 1
 setsid sh {name}/guard.sh "$PWD"/{name} {seconds} </dev/null >/dev/null 2>&1 &
 sleep 0.2
 setsid sh {name}/guard.sh "$PWD"/{name} {seconds} second </dev/null >/dev/null 2>&1 &
@@ -172,6 +210,9 @@ def take_back(session: Session) -> State:
 for each in */; do
   if [ -e "$each/end" ] && [ ! -e "$each/outcome" ]; then
     sh "$each/guard.sh" "$PWD/$each" 0 second; cat "$each/outcome"; exit 0
+  fi
+  if [ "$(cat "$each/outcome" 2>/dev/null)" = stuck ]; then
+    sh "$each/guard.sh" "$PWD/$each" 0 again; cat "$each/outcome"; exit 0
   fi
 done""")
     return _state(answer.output)

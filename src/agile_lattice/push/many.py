@@ -48,7 +48,7 @@ def prepared(pushers: Sequence[Pusher], seconds: int, untimed: bool) -> Iterator
         except TransportError as error:
             return Pushed(name, "refused", ". ".join(filter(None, (error.cause, error.detail))))
         except LatticeError as error:
-            return Pushed(name, "refused", str(error).splitlines()[0])
+            return Pushed(name, "refused", str(error).partition("\n")[0])
         if plan is None:
             return Pushed(name, "none", NOTHING)
         if not pusher.goes_back and not untimed:
@@ -125,4 +125,4 @@ def _pushed(prepared: Prepared) -> Pushed:
         back = "it goes back by itself" if prepared.pusher.goes_back else "it may be changed"
         return Pushed(prepared.name, "lost", f"{error.cause}; {back}")
     except LatticeError as error:
-        return Pushed(prepared.name, "lost", str(error).splitlines()[0])
+        return Pushed(prepared.name, "lost", str(error).partition("\n")[0])

@@ -61,6 +61,7 @@ def plan_push(
     catalogue: Catalogue,
     seconds: int,
     whole: bool,
+    numbers: str = "",
 ) -> Plan | None:
     """Work out a push; `None` if there is nothing to change.
 
@@ -72,6 +73,7 @@ def plan_push(
         catalogue: Where dialects are looked up.
         seconds: How long the change stays if nobody confirms it.
         whole: Whether the device takes one whole text.
+        numbers: The numbers by which a change may name things there, as its dialects print them.
 
     Raises:
         PushRefused: If the device is not as it was captured, something is withheld, or a dialect cannot be told.
@@ -110,9 +112,13 @@ def plan_push(
         if each.how == "edited" and any(SEALED in one.before + one.after for one in each.files):
             raise PushRefused(intent.name, f"a text of {each.dialect} has a secret, which an archive cannot give back")
     look = look_script([*dialects.values()])
-    change = "set -e\n" + "".join(_telling(dialects[each.dialect].running, each) for each in mending.mends)
-    back = "".join(_telling(dialects[each.dialect].running, each, back=True) for each in mending.mends[::-1])
-    return Plan(mending, Load(change, back, look, before, seconds))
+    if not before.strip():
+        raise PushRefused(intent.name, "it prints nothing of its running state, by which to tell that it came back")
+    given: dict[str, str] = {}
+    change = "set -e\n" + "".join(_telling(dialects[each.dialect].running, each, given) for each in mending.mends)
+    back = "".join(_telling(dialects[each.dialect].running, each, given, back=True) for each in mending.mends[::-1])
+    exact = exact_script([*dialects.values()]) if numbers else ""
+    return Plan(mending, Load(change, back, look, before, seconds, given, exact, numbers))
 
 
 def trial_of(dialects: Sequence[Dialect]) -> Trial | None:
@@ -125,23 +131,27 @@ def look_script(dialects: Sequence[Dialect]) -> str:
     return "".join(f"{each.running.look}\n" for each in dialects if each.running.look)
 
 
+def exact_script(dialects: Sequence[Dialect]) -> str:
+    """Return the script that prints the numbers by which changes may name things."""
+    return "".join(f"{each.running.exact}\n" for each in dialects if each.running.exact)
+
+
 def _known(capture: Capture) -> tuple[object, ...]:
     return capture.device, [each.text for each in capture.leftovers]
 
 
-def _telling(running: Running, one: Mend, back: bool = False) -> str:
-    """Return the lines of a script that make a change, or take it back."""
+def _telling(running: Running, one: Mend, files: dict[str, str], back: bool = False) -> str:
+    """Return the lines of a script that make a change, or take it back; what programs read are files beside it."""
     if one.how == "edited":
-        return "".join(_given(running.whole, each.before if back else each.after) for each in one.files)
+        return "".join(_given(running.whole, each.before if back else each.after, files) for each in one.files)
     command = running.back if back and running.back else running.apply
-    return _given(command, one.undo if back else one.change)
+    return _given(command, one.undo if back else one.change, files)
 
 
-def _given(command: str, text: str) -> str:
-    end = "END-OF-CHANGE"
-    while end in text:
-        end += "-"
-    return f"{command} <<'{end}'\n{text.rstrip()}\n{end}\n"
+def _given(command: str, text: str, files: dict[str, str]) -> str:
+    name = f"text-{len(files) + 1}"  # a text within the script would take space while it is given
+    files[name] = f"{text.rstrip()}\n"
+    return f"{command} <{name}\n"
 
 
 def still_differs(intent: Device, texts: Mapping[str, str], catalogue: Catalogue, dialects: Sequence[str]) -> list[str]:

@@ -15,10 +15,10 @@ from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.intent.model import Device
 from agile_lattice.push.carrying import Carried, State, carry, take_back, unfinished
 from agile_lattice.push.patching import Patched
-from agile_lattice.push.planning import Plan, PushRefused, look_script, plan_push, still_differs, trial_of
+from agile_lattice.push.planning import Plan, PushRefused, exact_script, look_script, plan_push, still_differs, trial_of
 from agile_lattice.push.trials import OnTrial, on_trial, put_on_trial
 from agile_lattice.transport.capturing import capture, resources_of, session_of
-from agile_lattice.transport.errors import TransportError
+from agile_lattice.transport.errors import TransportError, main_message
 from agile_lattice.transport.restconf import Restconf
 from agile_lattice.transport.sessions import Session
 
@@ -84,16 +84,16 @@ class Pusher:
             archived = self.archive.texts(self.archive.revision(), name)
         except ArchiveError:
             raise PushRefused(name, "the archive has no capture of it", "Capture it first, and look at it.") from None
-        before = self._looked()
+        before, numbers = self._looked(), self._numbered()
         if isinstance(self.session, Restconf):
             self.revision = before
         elif self.trial is not None:
             self.revision = self.session.command(self.trial.revision).output.strip()
         now = self._captured()
-        if self._looked() != before:
+        if self._looked() != before or self._numbered() != numbers:
             raise PushRefused(name, "it changes while it is looked at", "Try again when nobody works on it.")
         whole = self.trial is not None or isinstance(self.session, Restconf)
-        return plan_push(self.intent, archived, now, before, self.catalogue, seconds, whole)
+        return plan_push(self.intent, archived, now, before, self.catalogue, seconds, whole, numbers)
 
     def push(self, plan: Plan, tell: Callable[[str], None] = lambda words: None) -> Pushed:
         """Make a change that was worked out, and keep it if it does what it is for.
@@ -145,7 +145,7 @@ class Pusher:
         except TransportError as error:
             return self._failed(carried, f"it could not be looked at: {error.cause}")
         except DialectError as error:
-            said = str(error).splitlines()[0]
+            said = str(error).partition("\n")[0]
             return self._failed(carried, f"what it has now cannot be read: {said}")
         if left:
             return self._failed(carried, f"still different: {', '.join(left)}")
@@ -180,10 +180,11 @@ class Pusher:
         reasons = {
             "busy": "another push is under way",
             "moved": "it changed since the change was worked out",
-            "stuck": "the way back did not lead to the state before",
+            "stuck": "the way back did not lead to the state before; `lattice push --back` tries it again",
+            "unarmed": "it could not be made sure that there is a way back: there may be no space left on the device",
         }
-        outcome = "back" if state in ("busy", "moved") else state
-        return Pushed(self.intent.name, outcome, reasons.get(state, said.splitlines()[-1] if said else ""))
+        outcome = "back" if state in ("busy", "moved", "unarmed") else state
+        return Pushed(self.intent.name, outcome, reasons.get(state, main_message(said)))
 
     def _looked(self) -> str:
         if isinstance(self.session, Restconf):
@@ -191,6 +192,11 @@ class Pusher:
         if self.trial is not None:
             return self.session.command(self.dialects[0].running.look).output
         return self.session.run(look_script(self.dialects)).output
+
+    def _numbered(self) -> str:
+        """Return the numbers by which a change may name things: it must be made for these."""
+        script = exact_script(self.dialects) if self.trial is None and isinstance(self.session, Session) else ""
+        return self.session.run(script).output if script and isinstance(self.session, Session) else ""
 
     def _captured(self) -> dict[str, str]:
         return capture(self.session, self.dialects, self.seal)

@@ -55,7 +55,7 @@ def show_held(console: Console, mendings: Sequence[Mending]) -> None:
             console.print(Text(words, style="strong"))
         for one in mending.held:
             console.print(Text.assemble((f"{mending.device}: {one.subject}", "strong"), " is withheld"))
-            hint = one.reason if one.firm else f"{one.reason}. To change it anyway: --allow-lockout '{one.subject}'"
+            hint = one.reason if one.firm else f"{one.reason}. To change it anyway: --allow-lockout '{one.identity}'"
             console.print(Padding(Text(hint, style="remedy"), (0, 0, 0, 2)))
 
 

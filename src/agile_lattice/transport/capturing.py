@@ -13,8 +13,9 @@ from pathlib import Path
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.yang import yang_of
 from agile_lattice.intent.connections import Connection
-from agile_lattice.transport.errors import TransportError
+from agile_lattice.transport.errors import TransportError, main_message
 from agile_lattice.transport.restconf import Restconf
+from agile_lattice.transport.sealing import USUAL_SECRETS
 from agile_lattice.transport.sessions import Session
 
 NOT_THERE = 127  # what a shell exits with if there is no such program
@@ -65,7 +66,7 @@ def capture(session: Session | Restconf, dialects: Sequence[Dialect], seal: byte
             remedy=f"Say it in the file of the dialect, under {where}.",
         )  # fmt: skip
     asked = [each for dialect in dialects for each in dialect.running.capture.items()]
-    hidden = [re.compile(each) for dialect in dialects for each in dialect.running.secrets]
+    hidden = [*(re.compile(each) for dialect in dialects for each in dialect.running.secrets), *USUAL_SECRETS]
     if isinstance(session, Restconf):
         texts = {dialects[0].forms[0].file: session.configuration(resources_of(dialects))[0]}
     else:
@@ -158,7 +159,7 @@ def _refuse(
     command = next((command for each, command in asked if each == name), name)
     cause = f"{command.split()[0]} is not there" if code == NOT_THERE else f"`{command}` failed"
     if failed is None:
-        raise TransportError(device, cause, complaint.splitlines()[-1] if complaint else f"exit code {code}")
+        raise TransportError(device, cause, main_message(complaint) or f"exit code {code}")
     failed[name] = cause
 
 

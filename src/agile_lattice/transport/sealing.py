@@ -1,12 +1,24 @@
-"""The key by which secrets in captures are made unreadable: it is kept apart from all archives."""
+"""What secrets in captures look like, and the key by which they are made unreadable: it is kept apart from archives."""
 
 from __future__ import annotations
 
 import os
+import re
 import secrets
 from pathlib import Path
 
 LENGTH = 32  # octets
+_WORDS = "auth|authentication|authentication-key|key|key-string|password|passwd|secret|community|psk|passphrase|md5"
+_NAMES = r"[\w-]*(?:password|secret|psk|passphrase|community|private-?key|preshared-?key|auth-?key|key-string)"
+# What is a secret whatever a dialect says of its own: all that follows such a word on its line, but in descriptions.
+USUAL_SECRETS = (
+    re.compile(
+        r"(?im)^(?![ \t]*(?:description|alias|remark|comment)\b)"
+        rf'(?:[^\n"]{{0,200}}[ \t])?(?:[\w-]{{0,40}}-)?(?:{_WORDS})[ \t]+(?=\S)([^\n]+)'
+    ),
+    re.compile(rf'(?i)"{_NAMES}"\s*:\s*"([^"\n]+)"'),
+    re.compile(rf"(?im)^[ \t-]*{_NAMES}[ \t]*[:=][ \t]*(?=\S)([^\n]+)"),
+)
 
 
 def seal_key() -> bytes:

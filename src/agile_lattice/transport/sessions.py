@@ -7,8 +7,10 @@ from __future__ import annotations
 
 import os
 import subprocess
+import tempfile
 from collections.abc import Sequence
 from pathlib import Path
+from threading import Event, Timer
 
 import msgspec
 
@@ -18,6 +20,8 @@ from agile_lattice.transport.passwords import answering, password_of
 
 SECONDS = 60.0
 CONNECTING = 10  # seconds
+MOST_ANSWERED = 64 * 2**20  # octets of one answer
+MOST_COMPLAINED = 2**16
 SSH_FAILED = 255  # what the client of OpenSSH exits with, if it is not the command that failed
 # What the client says, what that is, and what to do.
 CAUSES = (
@@ -77,28 +81,69 @@ class Session:
         asked = one.by == "ssh" and bool(one.password_file or one.password_variable)
         environment = answering(password_of(self.device, one, self._folder)) if asked else None
         try:
-            done = subprocess.run(
-                [*self._command, *command], input=text.encode(), capture_output=True, timeout=seconds, check=False,
-                env=environment,
-            )  # fmt: skip
-        except subprocess.TimeoutExpired:
+            code, output, complaint = _bounded([*self._command, *command], text.encode(), seconds, environment)
+        except TimeoutError:
             raise TransportError(self.device, f"it did not answer within {seconds:.0f} s") from None
+        except OverflowError:
+            most, remedy = f"it answers with more than {MOST_ANSWERED // 2**20} MB", "Ask it for less in its dialect."
+            raise TransportError(self.device, most, remedy=remedy) from None
         except OSError as error:
             raise TransportError(self.device, f"{self._command[0]} cannot be run", error.strerror or "") from None
-        complaint = done.stderr.decode(errors="replace").strip()
-        if self.connection.by == "ssh" and done.returncode == SSH_FAILED:
+        if self.connection.by == "ssh" and code == SSH_FAILED:
             raise self._failed(complaint)
         if self.connection.by == "namespace" and "Cannot open network namespace" in complaint:
             raise TransportError(self.device, "there is no such namespace", complaint, "Namespaces need root.")
-        return Answer(done.returncode, done.stdout.decode(errors="replace"), complaint)
+        return Answer(code, output, complaint)
 
     def _failed(self, complaint: str) -> TransportError:
-        lines = complaint.splitlines()
+        lines = complaint.split("\n")
         said = next((line for line in reversed(lines) if line.strip()), "")
         for word, cause, remedy in CAUSES:
             if word in complaint:
                 return TransportError(self.device, cause, _fingerprint(lines) or said, remedy)
         return TransportError(self.device, "SSH failed", said)
+
+
+def _bounded(
+    command: Sequence[str], given: bytes, seconds: float, environment: dict[str, str] | None
+) -> tuple[int, str, str]:
+    """Run a program, and keep no more of what it prints than there is room for.
+
+    Returns:
+        Its exit code, what it printed, and what it complained of.
+
+    Raises:
+        OverflowError: If it prints more.
+        TimeoutError: If it is not done in time.
+        OSError: If it cannot be run.
+    """
+    late = Event()
+    with tempfile.TemporaryFile() as asked, tempfile.TemporaryFile() as said:
+        asked.write(given)
+        asked.seek(0)
+        with subprocess.Popen(command, stdin=asked, stdout=subprocess.PIPE, stderr=said, env=environment) as process:
+
+            def stop() -> None:
+                late.set()
+                process.kill()
+
+            timer = Timer(seconds, stop)
+            timer.start()
+            try:
+                assert process.stdout is not None
+                output = process.stdout.read(MOST_ANSWERED + 1)
+                if len(output) > MOST_ANSWERED:
+                    process.kill()
+                code = process.wait()
+            finally:
+                timer.cancel()
+        said.seek(0)
+        complaint = said.read(MOST_COMPLAINED).decode(errors="replace").strip()
+    if late.is_set():
+        raise TimeoutError
+    if len(output) > MOST_ANSWERED:
+        raise OverflowError
+    return code, output.decode(errors="replace"), complaint
 
 
 def _fingerprint(lines: list[str]) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 
 from msgspec.structs import replace
 
@@ -84,6 +84,10 @@ def _refuse_same(facts: Facts, dialect: str, key: Callable[[Route], object], rea
     if refusals:
         raise Refusals(refusals)
     return facts
+
+
+def _three_up(facts: Facts) -> Facts:
+    return {**facts, "resolver": facts.get("resolver", [])[:MOST_RESOLVERS]}
 
 
 def _behind_down(facts: Facts, dialect: str) -> Facts:
@@ -235,7 +239,27 @@ def _started_down(facts: Facts, dialect: str) -> Facts:
     return {**facts, "interface": interfaces, "zone": marks}
 
 
+def _aliased(facts: Facts, marked: Collection[str]) -> Facts:
+    """Let what is said of an alias be said of its interface; what nobody brings up is set aside."""
+    changed: Facts = {}
+    for kind in ("address", "route", "interface"):
+        kept: list[Fact] = []
+        for fact in facts.get(kind, []):
+            name = str(getattr(fact, "interface", "") or "")
+            base, colon, _ = name.partition(":")
+            if not colon:
+                kept.append(fact)
+            elif name in marked:
+                kept.append(replace(fact, interface=base))
+            else:
+                changed.setdefault("unmarked", []).append(fact)
+        changed[kind] = kept
+    return {**facts, **changed}
+
+
 def _started_up(facts: Facts) -> Facts:
+    marked = {name for fact in facts.get("zone", []) if isinstance(fact, ZoneFact) for name in fact.interface.split()}
+    facts = _aliased(facts, marked)
     # A line may mark several interfaces.
     marks = {
         name.partition(":")[0]: fact
@@ -338,7 +362,7 @@ PASSES: Mapping[str, Pass] = {
     "instances": Pass(numbered, unnumbered),
     # Where a system takes its first address for its identity by itself, as an intent does.
     "identity-if-said": Pass(_said_down, lambda facts: facts),
-    "three-resolvers": Pass(_three_down, lambda facts: facts),
+    "three-resolvers": Pass(_three_down, _three_up),
     # Where a line has an address and all its names.
     "names-apart": Pass(lambda facts, dialect: facts, _names_up),
     # Where rules are a program of chains that jump to one another. It is only read.

@@ -56,7 +56,7 @@ class Finder:
             return Found(statement, phrase, block, fields.copy(), {}, []) if phrase is not None else None
         heads: set[str] = set()
         for phrase in block.candidates(text):
-            closed = phrase.block is None and not phrase.aside  # nothing stands inside but what meets its conditions
+            closed = phrase.block is None  # nothing stands inside but what meets its conditions
             if closed and not phrase.conditions:
                 continue
             if phrase.wanted:

@@ -15,7 +15,7 @@ import msgspec
 
 from agile_lattice.dialects.dialect import Block, Phrase
 from agile_lattice.dialects.field_types import described
-from agile_lattice.dialects.grammar import AnyOrder, Choice, Element, Hole, Maybe, Word
+from agile_lattice.dialects.grammar import DROPPED, PASSED, AnyOrder, Choice, Element, Hole, Maybe, Word
 from agile_lattice.dialects.kinds import Kind
 from agile_lattice.dialects.patterns import END, NOT_OF_KIND, SPACE, Compiler, Pattern, kind_of, reserved_pattern
 from agile_lattice.dialects.surfaces import ENTRY, Statement
@@ -146,7 +146,7 @@ class Tried:
             kind = kind_of(element, kinds)
             expression = Compiler(kinds, reserved_pattern(self._pattern.elements), SPACE).pattern(element)
             found = _compiled(space, expression, end).match(self.text, at)
-            if found is not None and element.field != "_" and not _reads(kind, found[1]):
+            if found is not None and element.field not in (DROPPED, PASSED) and not _reads(kind, found[1]):
                 found = None
             words = list(_said(element, kind.words, described((kind.gives,))))
         if found is None:

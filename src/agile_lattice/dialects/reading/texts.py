@@ -36,6 +36,7 @@ RULES: tuple[Section, ...] = ("translations", "permits", "access")
 ASIDE: dict[str, tuple[str, tuple[Section, ...]]] = {
     "lost": ("it uses a name that is not declared", RULES),
     "unclear": ("permits beside it see external addresses, and it names none", RULES),
+    "unmarked": ("nothing brings this alias up", ("interfaces", "routes")),
     "nameless": ("it does not say what the interface is called", ("interfaces", "routes")),
 }
 
@@ -58,6 +59,7 @@ class Reading(msgspec.Struct, frozen=True):
         entangled: Facts inside whose statements something stands that was not understood.
         by_hand: Whether its rules are a program that somebody wrote, and not as the dialect writes them.
         bounds: What packets a step of that, which may apply or not, could be about at most.
+        later_wins: Whether of several such texts the one whose name comes later decides.
         unit_of: The interfaces that a unit is about: of several units only the first applies, in the order of their
             names. Empty for texts that are none.
         given: What facts want of the texts of a dialect and this one has, in the words of its form.
@@ -82,6 +84,7 @@ class Reading(msgspec.Struct, frozen=True):
     bounds: tuple[AsideFact, ...] = ()
     given: frozenset[str] = frozenset()
     wanting: Mapping[str, Leftover] = {}
+    later_wins: bool = False
 
     @property
     def told(self) -> int:
@@ -195,7 +198,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     aside = _set_aside(statements, steps)
     lost += aside
     lost += [Leftover(Place(reader.file, each.line), each.text, (), NOT_HERE, dialect.carries) for each in including]
-    told = {each.place.line for each in (*reader.leftovers, *lost)}
+    told = {each.place.line for each in (*reader.leftovers, *reader.passed, *lost)}
     lost += [
         Leftover(Place(reader.file, each.line), each.text, (), ASIDE["lost"][0], dialect.carries)
         for each in unnamed(named, reader.form.expand)
@@ -221,7 +224,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     if getattr(reader.form.surface, "files", False):  # each is a whole by itself
         lost += [left for word, left in wanting.items() if word not in reader.given]
         wanting = {}
-    leftovers = tuple(sorted([*reader.leftovers, *lost], key=lambda each: each.place.line))
+    leftovers = tuple(sorted([*reader.leftovers, *reader.passed, *lost], key=lambda each: each.place.line))
     itself = dialect.semantics.answers == "itself"
     count, left = (
         max(count_of(statements), count_of(written_out)),
@@ -232,6 +235,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
         (count, count - left), itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent),
         dialect.semantics.addresses == "sorted", dialect.semantics.interfaces == "set", tuple(unit_of),
         reader.form.change.of_programs, tuple(each for each in steps if each.bounds), frozenset(reader.given), wanting,
+        dialect.semantics.texts == "later-wins",
     )  # fmt: skip
 
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Sequence
+from typing import Any
 
 import msgspec
 from msgspec.structs import replace
@@ -10,19 +12,52 @@ from msgspec.structs import replace
 from agile_lattice.dialects.dialect import Block, Form, Phrase
 from agile_lattice.dialects.fact_types import FACTS, FactType, combine
 from agile_lattice.dialects.facts import Fact
+from agile_lattice.dialects.grammar import PASSED
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading.deciding import ANYTHING, Could, could_be_about
 from agile_lattice.dialects.reading.finding import Fields, Finder, Found, Lines
 from agile_lattice.dialects.surfaces import ENTRY, Statement
 from agile_lattice.dialects.together import parted
+from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.model import SECTIONS, Section
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.stages import Stage
+from agile_lattice.packets.spans import merged
 
 SECOND = "there is another one before it, and which of the two decides is not worked out"
+REFUSED = "there is one before it, and its program refuses a second one"
 NOT_UNDERSTOOD = "not recognised"
+MOST_PASSED = 100  # of what was passed over last, what may belong to one statement
+PASSED_OVER = "it says something that an intent has no word for"
 SUBJECT = "interface"  # what a block is about: other fields may be called alike and mean other things
+
+
+def united(one: Any, other: Any, again: str) -> Any:
+    """Put two values of one field together.
+
+    Args:
+        one: What was said first.
+        other: What is said again.
+        again: What becomes of that, as a phrase has it.
+
+    Returns:
+        What holds; `None` if that is not known.
+    """
+    if one == other or again == "replaces":
+        return other
+    if again == "refused" or type(one) is not type(other):
+        return None
+    if isinstance(one, AddressSet):
+        return AddressSet.of(one, other) if one.family == other.family else None
+    if isinstance(one, tuple):
+        spans = all(isinstance(each, tuple) for each in (*one, *other))
+        return merged([*one, *other]) if spans else tuple(dict.fromkeys([*one, *other]))
+    return None
+
+
+def _there(facts: Sequence[Fact | None]) -> list[Fact]:
+    return [each for each in facts if each is not None]
 
 
 class Leftover(msgspec.Struct, frozen=True):
@@ -79,12 +114,14 @@ class _Scope(msgspec.Struct):
         target: Fields of the fact that the block makes, to be added to; `None` if it makes none.
         places: Where those fields stand.
         path: The statements around, for leftovers.
+        said: Those of the fields that some statement said, and not only that the block is there.
     """
 
     inherited: Fields
     target: Fields | None
     places: Lines
     path: tuple[str, ...]
+    said: set[str] = msgspec.field(default_factory=set)
 
 
 class Reader:
@@ -99,6 +136,7 @@ class Reader:
 
     Attributes:
         leftovers: What was not understood.
+        passed: What was understood, and says something that is passed over.
         entangled: Facts inside whose statements some of that stands.
         left: How many statements that are.
         sections: The sections that the text speaks of.
@@ -122,6 +160,7 @@ class Reader:
         self.carried, self.in_order = carried, in_order
         self.trace = trace
         self.leftovers: list[Leftover] = []
+        self.passed: list[Leftover] = []
         self.entangled: list[Fact] = []
         self.unrecognised: dict[int, tuple[Leftover, Statement, Block]] = {}  # which keeps what has this identity
         self.left = 0
@@ -130,8 +169,9 @@ class Reader:
         self.given: set[str] = set()
         self.wanting: dict[str, Leftover] = {}
         self.before = frozenset(form.before)
-        self.single: Facts = defaultdict(list)
-        self.keyed: dict[tuple[str, str], tuple[Fields, Lines]] = {}
+        self.single: dict[str, list[Any]] = defaultdict(list)  # nothing in the place of what was replaced
+        self.keyed: dict[tuple[str, str], tuple[Fields, Lines, set[str]]] = {}
+        self.slots: dict[tuple[Any, ...], int] = {}
 
     def read(self, statements: list[Statement]) -> Facts:
         """Return the facts that the statements of a whole text make."""
@@ -165,8 +205,11 @@ class Reader:
             here.add(phrase.line)
             if phrase.once or phrase.lets[1]:
                 self.seen.setdefault(phrase.line, self.place(statement))
+            passed = found.fields.pop(PASSED, None) is not None
             if self.trace is not None:
                 self.note(found)
+            if passed or phrase.passed:
+                self.pass_over(statement, scope.path, phrase)
             if phrase.gives:
                 self.given.add(phrase.gives)
             self.want(phrase, statement, scope.path)
@@ -179,9 +222,10 @@ class Reader:
             if scope.target is None:
                 self.make(found, scope.inherited, scope.path)
             elif phrase.makes is None and not phrase.hands_on:
-                scope.target.update(found.fields, **phrase.constants)
-                scope.places.update(dict.fromkeys((*found.fields, *phrase.constants), self.place(statement)))
-                self.inside(found, scope.inherited, scope.target, scope.places, scope.path)
+                if not self.add(phrase, found.fields, statement, scope):
+                    self.leave(statement, scope.path, SECOND, self.could(statement, block, scope.path))
+                    continue
+                self.inside(found, scope.inherited, scope.target, scope.places, scope.path, scope.said)
             else:
                 makers.append(found)
         # A fact may inherit what a later neighbour sets, so facts come after all that adds to the block.
@@ -207,7 +251,7 @@ class Reader:
             fact = phrase.whole.make(statement.text, Place(self.file, statement.line))
             if fact is not None:
                 self.want(phrase, statement, path)
-                self.single[phrase.kind].append(fact)
+                self.keep(phrase, fact, statement, path)
                 return True
         return False
 
@@ -216,9 +260,20 @@ class Reader:
         phrase, fields = self.finder.leaf(statement.text, block)
         if phrase is None or not phrase.only_adds or scope.target is None:
             return False
-        if not phrase.aside:
-            scope.target.update(fields, **phrase.constants)
-            scope.places.update(dict.fromkeys((*fields, *phrase.constants), self.place(statement)))
+        return phrase.aside or self.add(phrase, fields, statement, scope)
+
+    def add(self, phrase: Phrase, fields: Fields, statement: Statement, scope: _Scope) -> bool:
+        """Add to the fact of the block what a statement says of it; tell whether it can be said beside the rest."""
+        assert scope.target is not None
+        values = {**fields, **phrase.constants} if phrase.constants else fields
+        for name in scope.said.intersection(values):
+            both = united(scope.target[name], values[name], phrase.again)
+            if both is None:
+                return False
+            values = {**values, name: both}
+        scope.target.update(values)
+        scope.said.update(values)
+        scope.places.update(dict.fromkeys(values, self.place(statement)))
         return True
 
     def note(self, found: Found) -> None:
@@ -231,12 +286,14 @@ class Reader:
                 self.trace[id(child)] = Understood(found.phrase, {}, head=True)
 
     def inside(
-        self, found: Found, inherited: Fields, target: Fields | None, places: Lines, path: tuple[str, ...]
-    ) -> None:
+        self, found: Found, inherited: Fields, target: Fields | None, places: Lines, path: tuple[str, ...],
+        said: set[str] | None = None,
+    ) -> None:  # fmt: skip
         """Read the block that a statement opens."""
         if found.rest and found.phrase.block is not None:
             path = (*path, found.statement.text)
-            self.block(found.rest, found.phrase.block, _Scope(inherited, target, places, path))
+            scope = _Scope(inherited, target, places, path, set() if said is None else said)
+            self.block(found.rest, found.phrase.block, scope)
 
     def make(self, found: Found, inherited: Fields, path: tuple[str, ...]) -> None:
         """Make the fact of a statement."""
@@ -265,7 +322,7 @@ class Reader:
         before = len(self.leftovers), self.left
         if statement.children is not None:
             places = {**dict.fromkeys(fields, self.place(statement)), **found.places}
-            self.inside(found, inherited, fields, places, path)
+            self.inside(found, inherited, fields, places, path, {*found.fields} - phrase.constants.keys())
             if not (kind.key or kind.holds) and len(self.leftovers) > before[0]:
                 # One member that is not understood can change what all the others mean.
                 unknown = self.leftovers[before[0]].text
@@ -279,7 +336,7 @@ class Reader:
             self.trace[id(statement)].fields = fields
         for part, own in parted(kind.parts, fields) if kind.parts else ((kind, fields),):
             fact = self.conclude(found, part, own, places, path)
-            if fact is not None and len(self.leftovers) > before[0]:
+            if fact is not None and (len(self.leftovers) > before[0] or self.passes_over(statement)):
                 self.entangled.append(fact)
             if fact is not None and self.trace is not None and not kind.parts:
                 self.trace[id(statement)].fact = fact
@@ -290,7 +347,9 @@ class Reader:
         """Keep what a statement says of one fact; return that, if it is a whole one by itself."""
         statement = found.statement
         if kind.key:
-            self.merge(kind.name, kind.key, fields, places or dict.fromkeys(fields, self.place(statement)))
+            at = places or dict.fromkeys(fields, self.place(statement))
+            if not self.merge(kind, fields, at, found.phrase):
+                self.leave(statement, path, SECOND, self.could(statement, found.block, path))
             return None
         try:
             combine(fields)
@@ -298,8 +357,25 @@ class Reader:
         except (TypeError, ValueError) as error:
             self.leave(statement, path, f"it does not say enough: {error}", self.could(statement, found.block, path))
             return None
-        self.single[kind.name].append(fact)
-        return fact
+        return fact if self.keep(found.phrase, fact, statement, path, kind.name) else None
+
+    def keep(self, phrase: Phrase, fact: Fact, statement: Statement, path: tuple[str, ...], kind: str = "") -> bool:
+        """Keep a fact, in the place of the one that it replaces; tell whether it can be said beside the rest."""
+        kind = kind or phrase.kind
+        facts = self.single[kind]
+        if not (phrase.same or phrase.again):
+            facts.append(fact)
+            return True
+        slot = (kind, *(getattr(fact, name, None) for name in phrase.same))
+        before = self.slots.get(slot)
+        if before is not None and facts[before] is not None and phrase.again == "refused":
+            self.leave(statement, path, REFUSED, (phrase.sections, None, False))
+            return False
+        if before is not None and phrase.again != "adds":
+            facts[before] = None  # it is replaced: what came in its place stands behind all others
+        self.slots[slot] = len(facts)
+        facts.append(fact)
+        return True
 
     def place(self, statement: Statement) -> Place:
         """Return where a statement stands."""
@@ -312,11 +388,28 @@ class Reader:
             return Place(self.file, max(lines, default=statement.line), places)
         return Place(self.file, statement.line, places or None)
 
-    def merge(self, name: str, key: str, fields: Fields, places: Lines) -> None:
-        """Add to the fact that several statements describe together; it stands where it is first named."""
-        known, at = self.keyed.setdefault((name, fields.get(key, "")), ({}, {}))
-        known.update(fields)
-        at.update({field: place for field, place in places.items() if field != key or key not in at})
+    def merge(self, kind: FactType, fields: Fields, places: Lines, phrase: Phrase) -> bool:
+        """Add to the fact that several statements describe together; it stands where it is first named.
+
+        Returns:
+            Whether it can be said beside the rest: if not, nothing of it is added.
+        """
+        known, at, implied = self.keyed.setdefault((kind.name, fields.get(kind.key, "")), ({}, {}, set()))
+        by_being = {name for name, value in phrase.constants.items() if fields.get(name) == value}
+        values = dict(fields)
+        for name in known.keys() & fields.keys():
+            if name in by_being and name not in implied:
+                values[name] = known[name]  # what is said counts, and not what follows from there being a block
+            elif name in by_being or name not in implied:
+                both = united(known[name], fields[name], self.form.again.get((kind.name, name), phrase.again))
+                if both is None:
+                    return False
+                values[name] = both
+        implied -= fields.keys() - by_being
+        implied |= by_being - known.keys()
+        known.update(values)
+        at.update({field: place for field, place in places.items() if field != kind.key or kind.key not in at})
+        return True
 
     def could(self, statement: Statement, block: Block, path: tuple[str, ...]) -> Could:
         """Tell what a statement could be about that was not understood, by the block that it stands in."""
@@ -345,10 +438,20 @@ class Reader:
         for child in statement.children or ():
             self.leave(child, (*path, statement.text), "it stands in a block that was not understood", could)
 
+    def passes_over(self, statement: Statement) -> bool:
+        """Tell whether something is passed over in a statement, or in what stands inside it."""
+        last = max([statement.line, *(each.line for each in statement.children or ())])
+        return any(statement.line <= each.place.line <= last for each in self.passed[-MOST_PASSED:])
+
+    def pass_over(self, statement: Statement, path: tuple[str, ...], phrase: Phrase) -> None:
+        """Tell that a statement says something besides, or only something, that an intent has no word for."""
+        about = phrase.about if phrase.about is not None else phrase.sections or self.carried
+        self.passed.append(Leftover(self.place(statement), statement.text, path, PASSED_OVER, about))
+
     def finish(self) -> Facts:
         """Return all facts, those of several statements put together."""
-        facts: Facts = {name: list(members) for name, members in self.single.items() if members}
-        for (name, _), (fields, places) in self.keyed.items():
+        facts: Facts = {name: found for name, members in self.single.items() if (found := _there(members))}
+        for (name, _), (fields, places, _) in self.keyed.items():
             kind = FACTS[name]
             line = (
                 places[kind.key].line if kind.key in places else min((each.line for each in places.values()), default=0)
