@@ -51,7 +51,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
           - {to: 10.68.0.0/16, via: 10.40.10.9}
           - {to: "2001:db8:41::/48", via: "fe80::1", interface: lan0}
         """,
-        [8, 9, 23],
+        [8, 9, 16, 23],  # a tag of a route, besides
     ),
     (
         "frr sysctl",
@@ -137,7 +137,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         interfaces: {lan0: {address: [10.40.10.1/24, 10.40.11.1/24]}}
         routes: [{to: 10.66.0.0/16, via: 10.40.10.9}]
         """,
-        [],  # what is in another table is no route until a rule sends packets there
+        [14],  # an MTU of a route; what is in another table is no route until a rule sends packets there
     ),
     (
         "netplan",  # interfaces that it calls by names of its own
@@ -367,7 +367,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
           - {to: wan0, source: [10.40.10.0/24, 10.41.0.0-10.41.0.9], source-becomes: {pool: 203.0.113.8-203.0.113.11}}
           - {to: wan0, source: 10.40.11.0/24, source-becomes: {pool: 203.0.113.9}}
         """,
-        [13],
+        [13, 22],
     ),
     (
         "iproute2",
@@ -568,7 +568,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         """,
         """
         interfaces:
-          lan0: {address: [10.40.10.1/24, "2001:db8:40::1/64"], mtu: 1400}
+          lan0: {address: [10.40.10.1/24, "2001:db8:40::1/64"]}
           lan0.20: {address: 10.40.20.1/24, parent: lan0, vlan: 20}
           wan0: {enabled: false, learns: dhcp}
           lo: {loopback: []}
@@ -576,7 +576,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
           - {to: default, via: 10.40.10.9}
           - {to: 10.64.0.0/16, via: 10.40.10.8}
         """,
-        [4, 12],
+        [4, 12, 15],  # an MTU of IPv6 is not that of the link
     ),
     (
         "ifupdown",
@@ -625,7 +625,9 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
         """,
         """
         interfaces: {l0: {address: 10.42.1.1/32}}
-        routes: [{to: default, via: 10.42.1.2, interface: l0}, {to: 10.42.1.2/32, interface: l0}]
+        routes:
+          - {to: default, via: 10.42.1.2, interface: l0, off-link: true}
+          - {to: 10.42.1.2/32, interface: l0}
         """,
         [],
     ),
@@ -682,7 +684,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
           - {source: 10.0.0.0/24, source-becomes: interface}
           - {source: 10.0.1.0/24, source-becomes: {pool: 192.0.2.7}}
         """,
-        [5, 6],
+        [5, 6, 13, 14],  # how ports are chosen, too
     ),
     (
         "iptables ip6tables",

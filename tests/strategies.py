@@ -101,7 +101,7 @@ def loopbacks() -> st.SearchStrategy[Interface]:
 @st.composite
 def routes(draw: st.DrawFn, names: list[str]) -> Route:
     family = draw(st.sampled_from([4, 6]))
-    to, distance = draw(networks(family)), draw(st.just(1) | st.integers(1, 255))
+    to, distance = draw(networks(family)), draw(st.just(1) | st.integers(1, 254))
     if draw(st.integers(0, 4)) == 0:
         return Route(to, None, None, draw(st.sampled_from(["blackhole", "unreachable"])), distance)
     via = draw(st.none() | addresses(family)) if names else draw(addresses(family))
@@ -307,7 +307,7 @@ def loadable_devices(draw: st.DrawFn, speaks: tuple[str, ...]) -> Device:
     built.append(Interface("lo", tuple(draw(st.lists(identities, unique=True))), True))
     ways: dict[tuple[Prefix, int], Route] = {}
     for via, name in draw(st.lists(st.sampled_from(hops), max_size=4)):
-        to, distance = draw(networks(via.family)), draw(st.integers(1, 255))
+        to, distance = draw(networks(via.family)), draw(st.integers(1, 254))
         kind = draw(st.sampled_from(["via", "both", "interface", "blackhole", "unreachable"]))
         if kind in ("blackhole", "unreachable"):
             ways[to, distance] = Route(to, None, None, kind, distance)

@@ -122,7 +122,7 @@ REFUSED = [
     ("iproute2", "description: office", "description: 'say \"x\"'", "description", "cannot be written"),
     ("iproute2", "lo: {", "loop9: {", "loopback", "the loopback is called lo there"),
     ("frr", "lo: {loopback: 10.255.0.1/32}", "lo: {address: 10.255.0.1/32}", "loopback", "under `loopback`"),
-    ("frr", "via: 10.40.10.2", "via: 10.40.10.2, distance: 256", "distance", "256 is not from 1 to 255"),
+    ("frr", "via: 10.40.10.2", "via: 10.40.10.2, distance: 256", "distance", "256 is not from 1 to 254"),
     ("iproute2", "lan0", "a-very-long-name0", "interface", "is longer than 15 octets"),
     ("iproute2", "via: 10.40.10.2", "interface: metric", "interface", "'metric' is a word of the statement itself"),
     ("frr", "via: 10.40.10.2", "interface: bl", "interface", "cannot be written as interface"),

@@ -93,7 +93,7 @@ def test_a_sign_is_searched_for_in_bounded_time(name: str) -> None:
 
 
 def test_nothing_can_follow_what_takes_the_rest_of_a_line() -> None:
-    text = Catalogue().text("frr").replace("  description <description>\n", "  description <description> end\n", 1)
+    text = Catalogue().text("frr").replace("  description <description> ", "  description <description> end ", 1)
     with pytest.raises(DefinitionError, match=r"frr.toml:\d+: .*nothing can follow <description>"):
         parse_dialect(text, "frr.toml")
 

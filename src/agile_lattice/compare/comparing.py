@@ -26,6 +26,7 @@ from agile_lattice.compare.effects import judged
 from agile_lattice.compare.identity import identified
 from agile_lattice.compare.replies import matters
 from agile_lattice.compare.rules import ACCESS, PERMITS, TRANSLATIONS, rule_gaps
+from agile_lattice.compare.strangers import strangers
 from agile_lattice.compare.witnesses import Sides
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.facts import AddressFact, ProxyFact
@@ -77,9 +78,25 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
             replace(gap, difference=replace(gap.difference, effect="no-effect", note=note)) if note else gap
             for gap, note in notes
         ]
+    strange = strangers(intent, there)
+    lines = {(each.place.file, each.place.line) for each in strange}
     found = [*judged(sides, [gap for gap in gaps if id(gap) not in held]), *found]
+    found = [
+        _for_strangers(gap) if (gap.difference.device.file, gap.difference.device.line) in lines else gap
+        for gap in found
+    ]
     differences = tuple(gap.difference for gap in found)
-    return Comparison(intent.name, differences, capture.leftovers, spoken, capture.unseen_families, rules=rules), found
+    left = (*capture.leftovers, *strange)
+    return Comparison(intent.name, differences, left, spoken, capture.unseen_families, rules=rules), found
+
+
+def _for_strangers(gap: Gap) -> Gap:
+    """Take back that a rule has no effect which is for an interface that nobody knows."""
+    one = gap.difference
+    if one.effect != "no-effect":
+        return gap
+    note = "not decided for packets of an interface that nobody knows"
+    return replace(gap, difference=replace(one, effect="may-change-traffic", note=note))
 
 
 def _settled(one: Difference, found: Counterparts, others: Collection[tuple[str, int]]) -> str:

@@ -19,6 +19,7 @@ from agile_lattice.compare.differences import Witness
 from agile_lattice.compare.doubts import unknown_of
 from agile_lattice.compare.replies import matters, reply_dropped
 from agile_lattice.compare.search_space import question_about
+from agile_lattice.compare.strangers import strangers
 from agile_lattice.compare.witnesses import Sides, Walks
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.reading.absent import LET
@@ -108,6 +109,7 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     incomplete = [f"no input covers {each}" for each in unseen if each in carried or declares(intent, each)]
     incomplete += [f"no input covers the IPv{family} rules" for family in capture.unseen_families]
     incomplete += _unsaid(intent, there)
+    incomplete += [f"{left.place}: {left.reason}" for left in strangers(intent, there)]
     if capture.leftovers:
         first, count = capture.leftovers[0], len(capture.leftovers)
         lines = "1 line" if count == 1 else f"{count} lines"

@@ -17,6 +17,7 @@ from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.intent.learned import families_learned
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import Passage, passages
+from agile_lattice.intent.stages import named_families
 from agile_lattice.packets.boxes import Box, Undecided
 
 MOST_WAYS = 100  # of treating packets, whose replies are looked at
@@ -24,8 +25,18 @@ MOST_WAYS = 100  # of treating packets, whose replies are looked at
 
 def matters(absent: Absent, intent: Device, there: Device) -> bool:
     """Tell whether packets feel it: with rules of that list, and of neighbours with IPv6; its own replies always."""
+    if absent.family == 6 and absent.lets != "answers" and not (_has_ipv6(intent) or _has_ipv6(there)):
+        return False  # nothing of that family is sent through it, nor to it
+    if absent.family is not None and absent.section == "permits" and _all_dropped(there, absent.family):
+        return False  # there is nothing to reply to
     ruled = getattr(intent, absent.section) or getattr(there, absent.section) or absent.lets == "answers"
     return bool(ruled) and (absent.lets != "neighbours" or _has_ipv6(intent) or _has_ipv6(there))
+
+
+def _all_dropped(device: Device, family: int) -> bool:
+    """Tell whether a device passes nothing of an address family on."""
+    rules = [each for each in passages(device.permits) if named_families(each) <= {family}]
+    return bool(rules) and all(each.verdict == "drop" for each in rules)
 
 
 def _has_ipv6(device: Device) -> bool:
@@ -48,7 +59,7 @@ def reply_dropped(sides: Sides, absent: Absent) -> Witness | None:
         return None
     refused = () if absent.rest.line else (Passage("drop"),)
     rules = absent.rules if absent.rules is not None else (*passages(sides.devices[1].permits), *refused)
-    for family in FAMILIES:
+    for family in FAMILIES if absent.family is None else (absent.family,):
         space = sides.space(family)
         answered = [_answered_by(each, space) for each in rules if each.verdict == "drop" and space.speaks(each)]
         try:

@@ -25,6 +25,7 @@ from agile_lattice.dialects.surfaces import AnySurface
 from agile_lattice.intent.model import Section
 
 Lets = tuple[str, str]
+Which = tuple[int, str]  # the line of a phrase, and the phrase
 Again = Literal["", "replaces", "adds", "refused"]
 FIRST_WORDS = 2  # that two statements begin with, if they are about the same
 FIRST, WIDE = 1 << 16, 1000  # how much of a text, and of each of its lines, is searched for signs
@@ -98,6 +99,11 @@ class Phrase(msgspec.Struct, frozen=True):
     whole: Maker | None
     passed: bool
     about: tuple[Section, ...] | None
+
+    @property
+    def which(self) -> Which:
+        """What tells it from all others: those that several blocks share have the line of where they are used."""
+        return self.line, self.text
 
     @property
     def kind(self) -> str:

@@ -145,9 +145,11 @@ class AbsentFact(msgspec.Struct, frozen=True):
         place: What may drop it.
         lets: What it is: `replies`, `answers` that the device itself sends, or messages of its `neighbours`.
         rules: What becomes of it for certain, the first that matches; of what none matches that is not known.
+        family: The one address family of it; `None` for both.
     """
 
     hook: str
     place: Place
     lets: str = "replies"
     rules: tuple[Passage, ...] = ()
+    family: int | None = None

@@ -64,8 +64,16 @@ class Spoken:
             if each.discard is not None and (each.via is not None or each.interface is not None):
                 self._leave(each.place, f"route {each.to}", NO_HOP)
             else:
-                found.append(each)
+                found.append(self._route(each))
         return tuple(found)
+
+    def _route(self, one: Route) -> Route:
+        """Leave out that a next hop is meant to be off the link, where it is on it."""
+        via = one.via
+        near = via is not None and any(
+            each.name == one.interface and each.subnet_of(via) is not None for each in self.interfaces
+        )
+        return msgspec.structs.replace(one, off_link=False) if one.off_link and near else one
 
     def _leave(self, place: Place, what: str, reason: str) -> None:
         self.leftovers.append(Leftover(place, what, (), reason))

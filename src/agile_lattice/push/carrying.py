@@ -19,9 +19,7 @@ from agile_lattice.transport.sessions import Session
 HOME = "/run/agile-lattice"  # on the device: gone after a restart, as the change itself is
 PAUSE = 0.2  # seconds between two questions
 TO_GO_BACK = 60  # seconds that the way back may take, and a device to be reached again
-MAY_HAVE_BEGUN = (
-    "`lattice push --resume` goes on with it, `--back` undoes it; what nobody confirms goes back by itself."
-)
+MAY_HAVE_BEGUN = "`lattice push --resume` goes on with it, `--back` undoes it; and what nobody confirms goes back."
 RESTARTED = "It may have been restarted: capture it, and look at the difference."
 GONE = 3  # what a question exits with if the change is not there
 State = Literal["", "armed", "applied", "kept", "back", "stuck", "busy", "moved", "unarmed", "unfinished"]

@@ -53,7 +53,13 @@ def once(absent: Iterable[AbsentFact]) -> Iterator[AbsentFact]:
     for each in absent:
         key = each.hook, each.lets, each.place.file, each.place.line
         known = found.get(key)
-        found[key] = each if known is None else replace(known, rules=(*known.rules, *each.rules))
+        found[key] = (
+            each
+            if known is None
+            else replace(
+                known, rules=(*known.rules, *each.rules), family=known.family if known.family == each.family else None
+            )
+        )
     yield from found.values()
 
 
@@ -66,11 +72,11 @@ def _dropped(
         try:
             done = walk.follow()
         except TooMuchError:
-            yield AbsentFact(bases[0].hook, bases[0].place, lets)
+            yield AbsentFact(bases[0].hook, bases[0].place, lets, family=family)
             return
         behind = [] if done else [Passage(program.verdict(bases[-1]), place=at_last(bases[-1]))]
         dropped = walk.dropped() or next((each.place for each in behind if each.verdict == "drop"), None)
         if dropped is not None:
             certain = walk.certain(behind) if state == states[0] else []
-            yield AbsentFact(bases[0].hook, dropped, lets, tuple(marked(each, family) for each in certain))
+            yield AbsentFact(bases[0].hook, dropped, lets, tuple(marked(each, family) for each in certain), family)
             return

@@ -21,6 +21,7 @@ NOBODY = {family: AddressSet(family, ()) for family in (4, 6)}
 IMAGE = "whether it applies depends on whether the destination of the packet was rewritten"
 MOST_WORK = 200_000  # steps that are looked at for one list
 KNOWN = ("established", "related")  # states that no first packet of a flow has
+WITHOUT_EGRESS = ("access", "arrival")  # hooks at which it is not known where a packet leaves
 STATES = frozenset({*KNOWN, "new", "invalid", "untracked"})
 
 
@@ -216,6 +217,9 @@ class Walk:
             return None
         if step.protocol == ("icmp6" if self.family == 4 else "icmp"):
             return None
+        early = self.hook in WITHOUT_EGRESS and step.leaves is not None
+        if early and not any(each.startswith("!") for each in step.leaves or ()):
+            return None  # packets have no egress interface there, so it matches none
         ports = step.ports
         if isinstance(ports, str):
             known = self.program.ports_of(step, ports)
@@ -223,7 +227,9 @@ class Walk:
                 unread.append(ports.removeprefix("!"))
             ports = known
         protocol = step.protocol if step.mask is None and step.flags is None else "tcp"
-        match = Match(step.arrives, step.leaves, ends[0], ends[1], protocol, ports, step.own)
+        match = Match(step.arrives, None if early else step.leaves, ends[0], ends[1], protocol, ports, step.own)
+        if early:
+            raise Unclear("it asks for the egress interface where packets have none", match)
         if unread:
             raise Unclear(f"there is no set {unread[0]!r} of which all members could be read", match)
         return match

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.dialects.dialect import Form
+from agile_lattice.dialects.dialect import Form, Which
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.families import EVERYBODY
@@ -34,6 +34,7 @@ class Absent(msgspec.Struct, frozen=True):
         place: Where the list is.
         rest: From where on they pass, if rules stand before that which may drop them; nowhere if they never do.
         rules: What becomes of them for certain, the first that matches; `None` if it is what becomes of other packets.
+        family: The one address family of these packets; `None` for both.
     """
 
     section: Section
@@ -41,15 +42,17 @@ class Absent(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
     rest: Place = NOWHERE
     rules: tuple[Passage, ...] | None = None
+    family: int | None = None
 
 
-def absent_of(form: Form, facts: Facts, seen: Mapping[int, Place]) -> Iterator[Absent]:
+def absent_of(form: Form, family: int | None, facts: Facts, seen: Mapping[Which, Place]) -> Iterator[Absent]:
     """Find out what the lists of a text do not let pass.
 
     Args:
         form: The form that the text is in.
+        family: The one address family that its rules are for; `None` for both.
         facts: All that it says, by kind.
-        seen: Where statements stand that let something pass, by the line of their phrase.
+        seen: Where statements stand that let something pass, by their phrase.
     """
     told = set()
     for phrase in form.block.all_phrases():
@@ -58,13 +61,13 @@ def absent_of(form: Form, facts: Facts, seen: Mapping[int, Place]) -> Iterator[A
         # A list of one rule that lets everything pass lets these pass, too.
         if not lets or (kind, lets) in told or all(map(_lets_all_pass, rules)):
             continue
-        rest = seen.get(phrase.line)
+        rest = seen.get(phrase.which)
         if rest is None:
             told.add((kind, lets))
-            yield Absent(SECTIONS_OF[kind], lets, rules[0].place)
+            yield Absent(SECTIONS_OF[kind], lets, rules[0].place, family=family)
         elif any(each.verdict == "drop" and each.place.line < rest.line for each in rules if isinstance(each, Passage)):
             told.add((kind, lets))
-            yield Absent(SECTIONS_OF[kind], lets, rules[0].place, rest)
+            yield Absent(SECTIONS_OF[kind], lets, rules[0].place, rest, family=family)
 
 
 def _lets_all_pass(rule: Fact) -> bool:

@@ -214,9 +214,16 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
         apart = _reading(dialect, _reader(dialect, reader.form, reader.file, None), [block])
         lost += [one for one in apart.leftovers if one.place.line not in {left.place.line for left in lost}]
     absent = [
-        *absent_of(reader.form, facts, reader.seen),
+        *absent_of(reader.form, dialect.semantics.family, facts, reader.seen),
         *(
-            Absent(SECTIONS_OF[each.hook], each.lets, each.place, NOWHERE, each.rules)
+            Absent(
+                SECTIONS_OF[each.hook],
+                each.lets,
+                each.place,
+                NOWHERE,
+                each.rules,
+                dialect.semantics.family or each.family,
+            )
             for each in cast(list[AbsentFact], facts.pop("absent", []))
         ),
     ]
@@ -301,6 +308,8 @@ def _says_nothing(forms: Sequence[Form], text: str, file: str) -> bool:
     """Tell whether a text has nothing but remarks, in each form that it can be in."""
     said = []
     for form in forms:
+        if form.elsewhere is not None and form.elsewhere.search(text):
+            return False
         if form.surface.parted or getattr(form.surface, "files", False):
             continue
         with suppress(CaptureError):

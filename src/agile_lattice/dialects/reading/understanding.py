@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.dialects.dialect import Block, Form, Phrase
+from agile_lattice.dialects.dialect import Block, Form, Phrase, Which
 from agile_lattice.dialects.fact_types import FACTS, FactType, combine
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.grammar import PASSED
@@ -141,7 +141,7 @@ class Reader:
         left: How many statements that are.
         sections: The sections that the text speaks of.
         unrecognised: By the identity of a leftover the statement, and the block of which it is no phrase.
-        seen: Where statements stand of which there is one, or that let something pass, by the line of their phrase.
+        seen: Where statements stand of which there is one, or that let something pass, by their phrase.
         given: What facts want of a text and it has, by the words of its form.
         wanting: The first that wants each.
     """
@@ -165,7 +165,7 @@ class Reader:
         self.unrecognised: dict[int, tuple[Leftover, Statement, Block]] = {}  # which keeps what has this identity
         self.left = 0
         self.sections: set[Section] = set(form.carries)
-        self.seen: dict[int, Place] = {}
+        self.seen: dict[Which, Place] = {}
         self.given: set[str] = set()
         self.wanting: dict[str, Leftover] = {}
         self.before = frozenset(form.before)
@@ -180,7 +180,7 @@ class Reader:
 
     def block(self, statements: list[Statement], block: Block, scope: _Scope) -> None:
         """Read statements that stand side by side."""
-        makers, here = [], set[int]()
+        makers, here = [], set[Which]()
         alone = scope.target is None and not scope.inherited and self.trace is None
         for statement in statements:
             if (
@@ -199,12 +199,12 @@ class Reader:
                     self.leave(statement, scope.path, could=self.could(statement, block, scope.path), among=block)
                 continue
             phrase = found.phrase
-            if (phrase.once and phrase.line in self.seen) or (phrase.first and phrase.line in here):
+            if (phrase.once and phrase.which in self.seen) or (phrase.first and phrase.which in here):
                 self.leave(statement, scope.path, SECOND, self.could(statement, block, scope.path))
                 continue
-            here.add(phrase.line)
+            here.add(phrase.which)
             if phrase.once or phrase.lets[1]:
-                self.seen.setdefault(phrase.line, self.place(statement))
+                self.seen.setdefault(phrase.which, self.place(statement))
             passed = found.fields.pop(PASSED, None) is not None
             if self.trace is not None:
                 self.note(found)
