@@ -56,7 +56,7 @@ def write(machine: Machine, device: Device, folder: str) -> None:
     """Capture a device into a folder of the demo."""
     target = DEMO / folder / device.name
     target.mkdir(parents=True, exist_ok=True)
-    for name, text in machine.capture(device.speaks).items():
+    for name, text in machine.capture(device.speaks, whole=True).items():
         (target / name).write_text(text)
 
 

@@ -181,8 +181,8 @@ class Machine:
                 return
             time.sleep(0.05)
 
-    def capture(self, dialects: Iterable[str]) -> dict[str, str]:
-        """Return what the system says of itself, by file name."""
+    def capture(self, dialects: Iterable[str], whole: bool = False) -> dict[str, str]:
+        """Return what the system says of itself, by file name; `whole` with what it does with packets as a whole."""
         texts = {}
         for dialect in dialects:
             if dialect == "iproute2":
@@ -197,4 +197,7 @@ class Machine:
                 texts["ruleset.nft"] = self.inside("nft", "list", "ruleset")
             else:
                 texts["running.conf"] = self.vtysh("-c", "show running-config")
+            if whole and dialect in ("iproute2", "frr"):
+                names = ("net.ipv4.ip_forward", "net.ipv6.conf.all.forwarding", "net.ipv4.conf.all.rp_filter")
+                texts["settings.conf"] = self.inside("sysctl", *names)
         return texts

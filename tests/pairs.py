@@ -536,7 +536,7 @@ PAIRS: list[tuple[str, str, str, list[int]]] = [
             learns: dhcp
             resolvers: 10.40.10.53
         routes:
-          - {to: 10.64.0.0/16, via: 10.40.10.9, interface: lan0, off-link: true}
+          - {to: 10.64.0.0/16, via: 10.40.10.9}
           - {to: "2001:db8:41::/48", via: "fe80::1", interface: lan0, distance: 7}
         """,
         [7],

@@ -167,7 +167,7 @@ def test_the_order_of_addresses_counts_where_packets_leave_with_the_first(
     texts = {each.file: each.text for each in al.render(replace(intent, interfaces=tuple(turned)))}
     found = al.diff(intent, al.read("quay", intent.speaks, texts))
     assert [each.effect for each in found.differences] == effects
-    assert al.prove(intent, al.read("quay", intent.speaks, texts)).same == (not effects)
+    assert al.prove(intent, al.read("quay", intent.speaks, texts), running=False).same == (not effects)
     mending = al.mend(intent, texts.items())
     assert (len(mending.mends), [each.firm for each in mending.held]) == (0, [True] * len(effects))
 
@@ -370,7 +370,7 @@ def test_what_is_not_worked_out_is_not_decided(case: str) -> None:
     found = al.prove(intent, as_captured(there))
     assert (found.same, found.different) == (False, False)
     assert any(words in each for each in (*found.proof.undecided, *found.incomplete))
-    assert al.prove(there, as_captured(there)).same
+    assert al.prove(there, as_captured(there), running=False).same
 
 
 def test_what_was_not_captured_or_understood_is_not_decided() -> None:
@@ -416,7 +416,7 @@ def test_files_that_a_configuration_includes_are_captured_or_not_decided() -> No
         ({**including, "lan1": more}, False, "the first is interfaces:1"),
         ({**including, "lan1.cfg": "# nothing\nauto lan0\n"}, True, ""),
     ):
-        found = al.prove(quay, al.read("quay", quay.speaks, texts))
+        found = al.prove(quay, al.read("quay", quay.speaks, texts), running=False)
         assert found.same is same
         assert any(words in each for each in found.incomplete) or not words, (words, found.incomplete)
     assert al.prove(quay, al.read("quay", quay.speaks, {**including, "lan1.cfg": more})).different
@@ -449,7 +449,7 @@ def test_a_bare_interface_that_a_program_does_not_print_is_not_missing() -> None
     shown = "interface lan0\n ip address 10.40.10.1/24\nexit\n"
     text = f"{shown}ip route 10.60.0.0/16 tun0\n"
     capture = al.read("quay", quay.speaks, {"a.conf": text})
-    assert al.prove(quay, capture).same and al.diff(quay, capture).same
+    assert al.prove(quay, capture, running=False).same and al.diff(quay, capture).same
     for other in (shown, text.replace("tun0", "tun1"), f"interface tun0\n shutdown\nexit\n{text}"):
         assert al.prove(quay, al.read("quay", quay.speaks, {"a.conf": other})).different
     [addressed] = al.loads(HIDING.replace("tun1: {}", "tun1: {address: 10.41.0.1/24}")).devices
@@ -479,7 +479,7 @@ devices:
 def test_vlans_that_were_not_captured_are_not_the_same() -> None:
     [quay] = al.loads(BRIDGED).devices
     texts = {each.file: each.text for each in al.render(quay)}
-    assert al.prove(quay, al.read("quay", quay.speaks, texts)).same
+    assert al.prove(quay, al.read("quay", quay.speaks, texts), running=False).same
     [seen] = [file for file in texts if "iproute2" in file]
     found = al.prove(quay, al.read("quay", quay.speaks, {seen: texts[seen]}))
     assert (found.same, found.different) == (False, False) and "no input covers bridging" in found.incomplete

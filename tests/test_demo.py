@@ -107,7 +107,7 @@ def test_order_that_no_packet_notices_is_cosmetic(tmp_path: Path) -> None:
 
 
 def test_what_is_read_renders_to_the_same_again(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
-    for name, speaks in (("quay-edge", "iproute2,nftables"), ("pier-gate", "frr,nftables")):
+    for name, speaks in (("quay-edge", "iproute2,nftables,sysctl"), ("pier-gate", "frr,nftables,sysctl")):
         captured = sorted((DEMO / "a-year-later" / name).iterdir())
         extra = name == "quay-edge" and [path for path in captured if path.name != "routes.json"]
         files = [str(path) for path in extra or captured]
@@ -269,6 +269,11 @@ def test_what_is_rendered_is_proven_and_what_was_changed_is_shown(
     tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     printed(capsys, 0, "render", INTENT, "--prove", "--into", str(tmp_path / "texts"))
+    # What the systems do with packets as a whole, these texts do not say.
+    told = printed(capsys, 1, "prove", INTENT, str(tmp_path / "texts"))
+    assert "nothing says whether it forwards IPv4" in told
+    for name in ("quay-edge", "pier-gate"):
+        shutil.copy(DEMO / "applied" / name / "settings.conf", tmp_path / "texts" / name)
     assert "the same for every packet" in printed(capsys, 0, "prove", INTENT, str(tmp_path / "texts"))
     data = json.loads(printed(capsys, 1, "prove", INTENT, str(DEMO / "a-year-later"), "--format", "json"))
     gate = {each["parting"]["part"]: each["witness"] for each in data[1]["shown"]}

@@ -43,6 +43,19 @@ def test_places_are_never_compared_as_they_are() -> None:
     assert found == []
 
 
+def test_texts_of_devices_are_cut_into_lines_as_their_programs_do() -> None:
+    """`str.splitlines` ends lines at characters that no program takes for their end."""
+    rooms = ("archive", "behaviour", "compare", "dialects", "fleet", "intent", "observe", "push", "transport")
+    found = [
+        f"{path.name}:{node.lineno}"
+        for room in rooms
+        for path in sorted((ROOT / "src" / "agile_lattice" / room).rglob("*.py"))
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+        if isinstance(node, ast.Attribute) and node.attr == "splitlines"
+    ]
+    assert found == []
+
+
 def test_tests_find_the_checkout_and_the_package_in_one_way() -> None:
     """The package may be installed anywhere (`make pythons`): nothing of the checkout is looked for beside it."""
     found = [

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import http.client
 import json
+import socket
 import ssl
 import subprocess
 import tempfile
+import threading
+import time
 import urllib.request
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 from urllib.error import HTTPError
@@ -22,13 +26,15 @@ from agile_lattice.cli.main import main
 from agile_lattice.dialects import render_device
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.dialects.yang import yang_of
+from agile_lattice.intent.connections import Connection
 from agile_lattice.intent.model import Device
 from agile_lattice.notation.loading import load
 from agile_lattice.standin.certificates import certified, password_in
 from agile_lattice.standin.datastore import edited, steps_of
 from agile_lattice.standin.device import Fault, Standin
 from agile_lattice.standin.restconf import serve
-from agile_lattice.transport.restconf import Restconf
+from agile_lattice.transport.errors import TransportError
+from agile_lattice.transport.restconf import Reply, Restconf, RestconfError
 from agile_lattice.transport.yang_patch import edits
 from strategies import loadable_devices
 from test_real import SOME, linted, needs, sayable
@@ -420,3 +426,48 @@ def test_the_command_serves_it(folder: Path) -> None:
         assert main(["capture", "light.yaml", "--into", "archive"]) == 0
         process.terminate()
         assert process.wait(20) == 0
+
+
+@pytest.mark.parametrize(
+    "body",
+    ["null", "7", "[]", '{"m:x": null}', '{"m:x": []}', '{"m:x": 7}', '{"m:x": {"a": "\\ud800"}}', '{"m:x": {}', ""],
+)
+def test_an_odd_answer_is_an_error_and_no_surprise(body: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    device = Restconf("quay", Connection("restconf", "127.0.0.1"))
+    monkeypatch.setattr(device, "_api", lambda: "")
+    monkeypatch.setattr(device, "_ask", lambda *_, **__: Reply(200, "tag", body))
+    for asked in (lambda: device.entries("m:x"), lambda: device.configuration(["m:x"])):
+        with pytest.raises(TransportError, match="neither JSON nor XML"):
+            asked()
+    for said in ("\\ud800", "a \\z escape", "plain"):
+        words = str(RestconfError("quay", Reply(500, "", f'{{"error-message": "{said}"}}'), "GET"))
+        assert words.encode()
+
+
+def test_a_device_that_never_ends_its_answer_is_given_up(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The limit is over all: an octet now and then does not put it off."""
+    monkeypatch.setattr("agile_lattice.transport.restconf.SECONDS", 1.0)
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        port = server.getsockname()[1]
+        device = Restconf("quay", Connection("restconf", "127.0.0.1", port=port, user="keeper"))
+        monkeypatch.setattr(device, "_login", lambda: "Basic x")
+        plain = http.client.HTTPConnection
+
+        def unencrypted(host: str, port: int, timeout: float, context: object) -> http.client.HTTPConnection:
+            return plain(host, port, timeout=timeout)
+
+        monkeypatch.setattr("http.client.HTTPSConnection", unencrypted)
+
+        def drip() -> None:
+            link, _ = server.accept()
+            with link, suppress(OSError):
+                link.sendall(b"HTTP/1.1 200 OK\r\nContent-Length: 1000\r\n\r\n")
+                for _ in range(100):
+                    link.sendall(b"x")
+                    time.sleep(0.2)
+
+        threading.Thread(target=drip, daemon=True).start()
+        begun = time.monotonic()
+        with pytest.raises(TransportError, match="did not answer in time"):
+            device._ask("GET", "/data")
+        assert time.monotonic() - begun < 10, "a bound for what would not end, not a measurement"

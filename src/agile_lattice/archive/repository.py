@@ -133,7 +133,7 @@ class Archive:
         """Return the devices that the last round did not get."""
         said = self._git("log", "--max-count=1", "--format=%B", BRANCH) if self._tip() else ""
         mark = f"{FAILED}: "
-        return [line.removeprefix(mark).partition(": ")[0] for line in said.splitlines() if line.startswith(mark)]
+        return [line.removeprefix(mark).partition(": ")[0] for line in said.split("\n") if line.startswith(mark)]
 
     def good(self, device: str) -> str:
         """Return the commit with the last state of a device known to be good; empty if there is none."""
@@ -146,7 +146,7 @@ class Archive:
     def all_good(self) -> dict[str, list[str]]:
         """Return the devices whose state is known to be good, by the revision of that."""
         found: dict[str, list[str]] = {}
-        for line in self._git("for-each-ref", "--format=%(objectname) %(refname:lstrip=3)", f"{GOOD}/").splitlines():
+        for line in self._git("for-each-ref", "--format=%(objectname) %(refname:lstrip=3)", f"{GOOD}/").split("\n"):
             revision, _, device = line.partition(" ")
             found.setdefault(revision, []).append(device)
         return found

@@ -79,6 +79,6 @@ def _write(folder: Path, mendings: Sequence[Mending]) -> None:
             name = f"{number}-{one.dialect}" if numbered else one.dialect
             texts[folder / each.device / f"{name}.mend"] = one.change
             texts[folder / each.device / f"{name}.undo"] = one.undo
-    write_files(texts)
+    write_files(texts, [folder])
     for path in texts:
         print(path)

@@ -7,7 +7,7 @@ import io
 import os
 import sys
 import tempfile
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -100,13 +100,26 @@ def _remove_left_over(path: Path) -> None:
             left.unlink(missing_ok=True)
 
 
-def write_files(contents: Mapping[Path, str | bytes] | Iterable[tuple[Path, str | bytes]]) -> None:
+def _refuse_links(path: Path, within: Collection[Path]) -> None:
+    """Refuse to write through a link that somebody put into a folder: it leads elsewhere."""
+    for folder in path.parents if set(within) & {*path.parents} else ():
+        if folder in within:
+            return
+        if folder.is_symlink():
+            raise fail(Place(str(folder)), "it is a link, and leads out of the folder to write to", "Take it out.")
+
+
+def write_files(
+    contents: Mapping[Path, str | bytes] | Iterable[tuple[Path, str | bytes]], within: Collection[Path] = ()
+) -> None:
     """Write files, all of them or none: each is written beside its place first, then all are renamed.
 
     Args:
         contents: What is in each; of many that are made one after the other none has to be kept.
+        within: The folders that were given, if they are in some: no link below these is followed.
 
     Raises:
+        NotationError: If a folder below that is a link.
         OSError: If a file cannot be written; no file has changed then.
     """
     waiting: dict[Path, Path] = {}
@@ -114,12 +127,13 @@ def write_files(contents: Mapping[Path, str | bytes] | Iterable[tuple[Path, str 
     os.umask(mask)
     try:
         for path, content in contents.items() if isinstance(contents, Mapping) else contents:
+            _refuse_links(path, within)
             path.parent.mkdir(parents=True, exist_ok=True)
             _remove_left_over(path)
             handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}{MARK}{os.getpid()}-")
             waiting[path] = Path(name)
             with os.fdopen(handle, "wb") as file:
-                file.write(content.encode() if isinstance(content, str) else content)
+                file.write(content.encode(errors="backslashreplace") if isinstance(content, str) else content)
             Path(name).chmod(0o666 & ~mask)
         for path in list(waiting):
             waiting[path].replace(path)

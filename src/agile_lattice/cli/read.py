@@ -9,26 +9,39 @@ from typing import Any
 
 import msgspec
 
-from agile_lattice.cli.output import print_json
-from agile_lattice.dialects import as_intent, read_device
+from agile_lattice.cli.output import exit_code, print_json
+from agile_lattice.dialects import as_intent, read_device, render_device
+from agile_lattice.dialects.errors import Refusals
 from agile_lattice.dialects.reading.understanding import Leftover
-from agile_lattice.dialects.registry import catalogue_beside
-from agile_lattice.intent.model import Network
+from agile_lattice.dialects.registry import Catalogue, catalogue_beside
+from agile_lattice.intent.model import Device, Network
 from agile_lattice.notation.located import read_text
 from agile_lattice.notation.plain import device_data
 from agile_lattice.notation.writing import write
 from agile_lattice.show.differences import show_leftovers
-from agile_lattice.show.terminal import console
+from agile_lattice.show.terminal import Text, console
 
 EXAMPLE = "lattice read --speaks frr,nftables --device quay-edge frr.conf ruleset.nft"
 FORMATS: tuple[str, ...] = ("json",)
 
 
 class WasRead(msgspec.Struct, frozen=True):
-    """A device in the notation of an intent, by its name, and what was not understood."""
+    """What a device has.
+
+    Attributes:
+        device: It in the notation of an intent, by its name.
+        leftovers: What was not understood.
+        unwritable: What of it the same dialects cannot express: rendered again it would be refused.
+    """
 
     device: dict[str, Any]
     leftovers: tuple[Leftover, ...]
+    unwritable: tuple[str, ...] = ()
+
+    @property
+    def settled(self) -> bool:
+        """Whether all of it was understood, and can be written again."""
+        return not (self.leftovers or self.unwritable)
 
 
 DOCUMENTS = {"": WasRead}
@@ -42,14 +55,28 @@ def add_arguments(command: ArgumentParser) -> None:
 
 
 def run(arguments: Namespace) -> int:
-    """Read; 1 if lines were left over. Leftovers go to the error stream, so that the intent can be piped."""
+    """Read; 1 if lines were left over, or it cannot be written again: both go to the error stream."""
     texts = [(file, read_text(Path(file))) for file in arguments.files]
     speaks = [name.strip() for name in arguments.speaks.split(",") if name.strip()]
     # A user's own dialects lie beside where the intent is going to be: here.
-    device, leftovers = as_intent(read_device(arguments.device, speaks, texts, catalogue_beside(Path.cwd())))
+    catalogue = catalogue_beside(Path.cwd())
+    device, leftovers = as_intent(read_device(arguments.device, speaks, texts, catalogue))
+    found = WasRead({device.name: device_data(device)}, leftovers, _unwritable(device, catalogue))
     if arguments.format == "json":
-        print_json(WasRead({device.name: device_data(device)}, leftovers))
+        print_json(found)
     else:
         sys.stdout.write(write(Network("", (device,))))
-        show_leftovers(console(sys.stderr), leftovers)
-    return 1 if leftovers else 0
+        err = console(sys.stderr)
+        show_leftovers(err, leftovers)
+        for words in found.unwritable:
+            err.print(Text(f"cannot be written again: {words}", style="strong"))
+    return exit_code([found])
+
+
+def _unwritable(device: Device, catalogue: Catalogue) -> tuple[str, ...]:
+    """Return what the dialects that a device was read with cannot express of it."""
+    try:
+        render_device(device, catalogue)
+    except Refusals as refused:
+        return tuple(str(each) for each in refused.refusals)
+    return ()

@@ -58,7 +58,7 @@ def run(arguments: Namespace) -> int:
     if arguments.units:
         folder = Path(arguments.units)
         files |= {folder / each.device / unit_name(each): each.unit for each in texts if each.unit}
-    write_files(files)
+    write_files(files, [Path(each) for each in (arguments.into, arguments.units) if each])
     if arguments.format == "json":
         print_json(texts)
     elif files:
@@ -117,7 +117,9 @@ def _prove(devices: Sequence[Device | Packed], texts: Sequence[Rendered], argume
     for each in texts:
         if each.text.strip():
             of[each.device].append((each.file, each.text))
-    done = for_each(proven, [(device, of[device.name]) for device in devices], arguments, "proving")
+    done = for_each(
+        partial(proven, running=False), [(device, of[device.name]) for device in devices], arguments, "proving"
+    )
     for device, found in zip(devices, _all_of(done).results, strict=True):
         if found.shown or found.hidden or found.proof.undecided:
             why = found.proof.undecided or [str(each.witness or each.unknown) for each in found.shown]

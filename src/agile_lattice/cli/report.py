@@ -85,7 +85,7 @@ def run(arguments: Namespace) -> int:
         into = into / INDEX
         written = pages(facts, jobs_for(arguments, len(facts.rendered)))
         files = with_progress(written, "writing", len(facts.rendered) + 1)
-        write_files((into.parent / name, text) for name, text in files)
+        write_files(((into.parent / name, text) for name, text in files), [into.parent])
     print(into)
     differs = exit_code([*(facts.compared or ()), *facts.verdicts])
     felt = facts.change is not None and facts.change.felt

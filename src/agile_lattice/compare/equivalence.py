@@ -17,6 +17,7 @@ from agile_lattice.compare.applying import as_it_is
 from agile_lattice.compare.comparing import declares
 from agile_lattice.compare.differences import Witness
 from agile_lattice.compare.doubts import unknown_of
+from agile_lattice.compare.granted import Granted, granted
 from agile_lattice.compare.replies import matters, reply_dropped
 from agile_lattice.compare.search_space import question_about
 from agile_lattice.compare.strangers import strangers
@@ -68,6 +69,7 @@ class Verdict(msgspec.Struct, frozen=True):
         shown: Where stages differ and some packet is treated differently, or may be: the first few.
         hidden: Where stages differ besides, and nobody has looked for a packet.
         incomplete: Why the device's configuration is not all known.
+        granted: What is taken for granted of the device as a whole, each with where that is from.
     """
 
     device: str
@@ -75,6 +77,7 @@ class Verdict(msgspec.Struct, frozen=True):
     shown: tuple[Shown, ...]
     incomplete: tuple[str, ...] = ()
     hidden: int = 0
+    granted: tuple[Granted, ...] = ()
 
     @property
     def same(self) -> bool:
@@ -92,7 +95,7 @@ class Verdict(msgspec.Struct, frozen=True):
         return any(each.witness is not None for each in self.shown)
 
 
-def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -> Verdict:
+def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN, running: bool = True) -> Verdict:
     """Compare a device with its intent for every packet.
 
     Args:
@@ -100,6 +103,8 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
         capture: The device as it is; of sections that its texts do not speak of nothing is claimed.
         catalogue: Where dialects are looked up: of what none of them carries, and the intent does not declare, a
             device has nothing.
+        running: Whether the texts are those of a device; of texts that were only rendered it is not asked what else a
+            device does.
     """
     carried = {section for name in intent.speaks for section in catalogue.dialect(name).carries}
     unseen = [each for each in WHAT_PACKETS_FEEL if each not in capture.sections]
@@ -108,7 +113,9 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
     there = as_it_is(intent, capture)
     incomplete = [f"no input covers {each}" for each in unseen if each in carried or declares(intent, each)]
     incomplete += [f"no input covers the IPv{family} rules" for family in capture.unseen_families]
+    taken = granted(intent, capture, catalogue) if running else ()
     incomplete += _unsaid(intent, there)
+    incomplete += [f"nothing says whether {each.what}" for each in taken if each.source == "unknown"]
     incomplete += [f"{left.place}: {left.reason}" for left in strangers(intent, there)]
     if capture.leftovers:
         first, count = capture.leftovers[0], len(capture.leftovers)
@@ -126,7 +133,7 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN) -
         else:
             where = "management" if each.section == "access" else "permits"
             incomplete.append(f"in {where} {LET[each.lets]} may be dropped ({each.place})")
-    return replace(found, shown=tuple(shown), incomplete=tuple(incomplete))
+    return replace(found, shown=tuple(shown), incomplete=tuple(incomplete), granted=taken)
 
 
 def _comes_to(part: Part, walks: Walks) -> bool:

@@ -9,6 +9,7 @@ from typing import Any, cast
 
 import msgspec
 
+from agile_lattice.dialects.account import unused, without_parent
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.facts import (
     AddressSetFact,
@@ -101,6 +102,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     leftovers += [*masterless(facts), *_undeclared(facts), *unknown_dials(facts), *_not_here(readings, dialects)]
     leftovers += out_of_the_ordinary(facts, known_interfaces(facts))
     leftovers += [*not_brought_up(facts, readings, dialects), *only_marked(facts)]
+    leftovers += [*unused(facts, dialects), *without_parent(known_interfaces(facts), readings)]
     by_hand = any(reading.by_hand for reading in readings)
     bounds = bounds_of(readings)
     leftovers += [*meeting(readings), *contradictions(readings)]

@@ -13,6 +13,7 @@
     addresses = "sorted"       # whether its program prints the addresses of an interface in an order of its own
     interfaces = "set"         # whether its program prints every interface, or those only of which something is set
     state = "said"             # whether an interface of which nothing is said is up, or has to be brought up
+    forwards = "said"          # whether it forwards packets by itself, or has to be told; likewise to filter by source
     texts = "later-wins"       # of several texts the one whose name comes later decides; else they must not contradict
     family = 4                 # the one address family that its rules are for, if the other has a program of its own
 
@@ -61,6 +62,7 @@ class Semantics(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename=
     interfaces: Literal["all", "set"] = "all"
     state: Literal["up", "said"] = "up"
     texts: Literal["agree", "later-wins"] = "agree"
+    forwards: Literal["itself", "said"] = "itself"
     family: Literal[4, 6] | None = None
 
 

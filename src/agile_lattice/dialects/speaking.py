@@ -10,6 +10,7 @@ from typing import TypeVar
 
 import msgspec
 
+from agile_lattice.dialects.account import NO_PARENT
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.interface_names import includes, is_plain
 from agile_lattice.intent.interfaces import Interface
@@ -20,7 +21,6 @@ from agile_lattice.intent.translations import Static, Translation
 
 T = TypeVar("T", Translation, Permit, Access)
 SIDES, ENDS = ("arrives", "leaves", "facing"), ("source", "destination", "external", "internal", "pool")
-NO_PARENT = "no text says on which interface this VLAN is"
 NO_HOP = "it discards packets, and has a next hop: systems refuse that"
 BY_PREFIX = "an intent translates IPv6 one to one only, by prefixes (RFC 6296)"
 

@@ -21,11 +21,11 @@ def compared(device: Device, texts: Texts, catalogue: Catalogue) -> Comparison:
     return compare(device, read_device(device.name, device.speaks, texts, catalogue))
 
 
-def proven(device: Device, texts: Texts, catalogue: Catalogue) -> Verdict:
-    """Prove what a device as it was captured does with packets; of one that was not nothing is."""
+def proven(device: Device, texts: Texts, catalogue: Catalogue, running: bool = True) -> Verdict:
+    """Prove what a device does with packets, as it was captured or rendered; of one that was not nothing is."""
     if not texts:
         return Verdict(device.name, Proof((), (), 0), (), (NO_CAPTURE,))
-    return verdict(device, read_device(device.name, device.speaks, texts, catalogue), catalogue)
+    return verdict(device, read_device(device.name, device.speaks, texts, catalogue), catalogue, running)
 
 
 def mended(device: Device, texts: Texts, catalogue: Catalogue, consent: tuple[str, ...] = ()) -> Mending:

@@ -12,6 +12,10 @@ from collections.abc import Mapping
 import msgspec
 
 
+def _shown(character: str) -> str:
+    return character if character.isprintable() else character.encode("unicode_escape").decode()
+
+
 class Place(msgspec.Struct, frozen=True, eq=False, gc=False, omit_defaults=True):
     """A position in a file.
 
@@ -74,7 +78,9 @@ class Place(msgspec.Struct, frozen=True, eq=False, gc=False, omit_defaults=True)
         return self.file == other.file and 0 < self.line < other.line and not self.last
 
     def __str__(self) -> str:
-        return f"{self.file}:{self.line}" if self.line else self.file
+        # A file may be called anything: a line break in its name begins no line of ours.
+        file = self.file if self.file.isprintable() else "".join(map(_shown, self.file))
+        return f"{file}:{self.line}" if self.line else file
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Place)

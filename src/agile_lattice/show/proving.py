@@ -14,6 +14,7 @@ from agile_lattice.show.terminal import FEW, Text, plural, roomy_table
 from agile_lattice.show.walking import NAMES
 
 MOST_MATCHES = 3
+SOURCES = {"read": "as read", "intent": "as the intent has it"}
 PARTS = {
     **NAMES,
     "answers": "proxy ARP and ND",
@@ -56,6 +57,10 @@ def show_verdict(console: Console, one: Verdict, sides: tuple[str, str] = ("inte
         console.print(Text(f"And {plural(one.hidden, 'more set')} of packets, not examined.", style="strong"))
     for words in (*one.proof.undecided, *one.incomplete):
         console.print(Text(f"Not decided: {words}.", style="strong"))
+    for source, words in SOURCES.items():
+        told = "; ".join(each.what for each in one.granted if each.source == source)
+        if told:
+            console.print(Text(f"Taken for granted, {words}: {told}.", style="remedy"))
     console.print(Text(f"{one.device}: {summary(one)}", style="head"))
 
 

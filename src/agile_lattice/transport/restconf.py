@@ -11,9 +11,12 @@ import hashlib
 import http.client
 import json
 import re
+import socket
 import ssl
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from pathlib import Path
+from threading import Event, Timer
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -180,7 +183,7 @@ class Restconf:
             found = json.loads(body)
         except (ValueError, RecursionError):
             found = None
-        if not isinstance(found, dict) or resource not in found:
+        if not isinstance(found, dict) or not isinstance(found.get(resource), dict) or not _is_text(found):
             raise TransportError(self.device, "its answer is neither JSON nor XML of YANG data", resource)
         return {resource: found[resource]}
 
@@ -191,6 +194,9 @@ class Restconf:
         sent = {"Accept": ACCEPT, "Authorization": self._login(), **(headers or {})}
         host, port = self.connection.to, self.connection.port
         link = http.client.HTTPSConnection(host, port, timeout=SECONDS, context=self._trusted())
+        late = Event()
+        timer = Timer(SECONDS, _cut, [link, late])  # over all: one that sends an octet a minute never ends
+        timer.start()
         try:
             link.request(method, path, body.encode() or None, sent)
             answer = link.getresponse()
@@ -209,10 +215,14 @@ class Restconf:
             raise TransportError(self.device, "it did not answer in time") from None
         except ConnectionRefusedError:
             raise TransportError(self.device, "it refuses the connection") from None
-        except (OSError, http.client.HTTPException) as error:
-            raise TransportError(self.device, "the link was lost, or there is none", str(error)) from None
+        except (OSError, http.client.HTTPException, ValueError) as error:
+            cause = "it did not answer in time" if late.is_set() else "the link was lost, or there is none"
+            raise TransportError(self.device, cause, "" if late.is_set() else str(error)) from None
         finally:
+            timer.cancel()
             link.close()
+        if late.is_set():
+            raise TransportError(self.device, "it did not answer in time")
         if len(text) > LARGEST:
             raise TransportError(self.device, "its answer is too long", f"more than {LARGEST // 2**20} MB")
         if reply.status >= http.client.BAD_REQUEST and not (missing and reply.status == http.client.NOT_FOUND):
@@ -247,6 +257,22 @@ class Restconf:
         return f"Basic {base64.b64encode(login.encode()).decode()}"
 
 
+def _cut(link: http.client.HTTPSConnection, late: Event) -> None:
+    """End a connection that takes too long."""
+    late.set()
+    with suppress(OSError, AttributeError):
+        link.sock.shutdown(socket.SHUT_RDWR)
+
+
+def _is_text(found: Any) -> bool:
+    """Tell whether all in a document is text: half of a pair of surrogates is none (RFC 8259, section 8.2)."""
+    try:
+        json.dumps(found, ensure_ascii=False).encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
 def _words(value: Any) -> str:
     """Return the names and values in a part of a document."""
     if isinstance(value, dict):
@@ -256,9 +282,13 @@ def _words(value: Any) -> str:
 
 def _modules(library: Any) -> set[str]:
     """Return the names of the modules in a library of RFC 8525 or RFC 7895."""
-    sets = library.get("module-set", [library]) if isinstance(library, dict) else []
-    members = [each for one in sets if isinstance(one, dict) for each in one.get("module", ())]
-    return {each["name"] for each in members if isinstance(each, dict) and "name" in each}
+    sets = _listed(library.get("module-set", [library]) if isinstance(library, dict) else None)
+    members = [each for one in sets if isinstance(one, dict) for each in _listed(one.get("module"))]
+    return {str(each["name"]) for each in members if isinstance(each, dict) and "name" in each}
+
+
+def _listed(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else []
 
 
 def _said(reply: Reply) -> str:
@@ -266,5 +296,7 @@ def _said(reply: Reply) -> str:
     for key in ("error-message", "error-tag"):
         found = re.search(rf'"{key}"\s*:\s*"((?:[^"\\]|\\.)*)"', reply.body)
         if found:
-            return str(json.loads(f'"{found[1]}"'))
+            with suppress(ValueError):  # what it escapes wrongly is told as it is
+                return str(json.loads(f'"{found[1]}"')).encode(errors="backslashreplace").decode()
+            return found[1]
     return f"status {reply.status}"
