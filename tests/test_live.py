@@ -63,6 +63,8 @@ class Site:
         self.intent.write_text(text.replace("CONNECTION", connection).replace("EDGE", EDGE))
         self.env = {**os.environ, "XDG_STATE_HOME": str(folder / "state"), "COLUMNS": "120"}
         device = al.load(self.intent).device(EDGE)
+        # A new namespace forwards nothing, and an intent means that its devices do.
+        edge.inside("sysctl", "-qw", "net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1")
         for each in al.render(device):
             edge.load(each.dialect, each.file, each.text)
         edge.settle()
@@ -651,8 +653,8 @@ def test_short_of_space_the_device_is_old_or_new_and_nothing_is_armed_without_a_
         {"text-1": f"{rule}\n", "text-2": f"{rule}\n", "text-3": f"flush chain ip t c\n# {'-' * 3 * PAGE}\n"},
     )  # fmt: skip
     found = set()
-    home = Path("/run/agile-lattice")
-    home.mkdir(exist_ok=True)
+    home = HOME
+    home.mkdir(parents=True, exist_ok=True)
     for pages in [*range(4, 60, 2)]:
         subprocess.run(["mount", "-t", "tmpfs", "-o", f"size={pages * PAGE}", "none", str(home)], check=True)
         try:

@@ -65,7 +65,8 @@ def capture(session: Session | Restconf, dialects: Sequence[Dialect], seal: byte
             session.device, f"the dialect {silent} does not say how {how} is asked",
             remedy=f"Say it in the file of the dialect, under {where}.",
         )  # fmt: skip
-    asked = [each for dialect in dialects for each in dialect.running.capture.items()]
+    # Two dialects may ask for the same text by the same command: it is one.
+    asked = list(dict.fromkeys(each for dialect in dialects for each in dialect.running.capture.items()))
     hidden = [*(re.compile(each) for dialect in dialects for each in dialect.running.secrets), *USUAL_SECRETS]
     if isinstance(session, Restconf):
         texts = {dialects[0].forms[0].file: session.configuration(resources_of(dialects))[0]}

@@ -326,6 +326,7 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
     if not text.strip():
         return _nothing(dialects, file)
     forms = [(dialect, form) for dialect in dialects for form in dialect.forms if form.may_be(text)]
+    forms.sort(key=lambda each: not each[1].file)  # what can be written again comes before what is only read
     if _says_nothing([form for _, form in forms], text, file):
         return _nothing(dialects, file)
     best: Reading | None = None
