@@ -2,28 +2,23 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Sequence
-from typing import Any
-
 import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.dialects.dialect import Block, Form, Phrase, Which
-from agile_lattice.dialects.fact_types import FACTS, FactType, combine
+from agile_lattice.dialects.fact_types import FactType, combine
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.grammar import PASSED
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.reading.deciding import ANYTHING, Could, could_be_about
 from agile_lattice.dialects.reading.finding import Fields, Finder, Found, Lines
+from agile_lattice.dialects.reading.gathering import Gathered, united
 from agile_lattice.dialects.surfaces import ENTRY, Statement
 from agile_lattice.dialects.together import parted
-from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.model import SECTIONS, Section
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import Place
 from agile_lattice.intent.stages import Stage
-from agile_lattice.packets.spans import merged
 
 SECOND = "there is another one before it, and which of the two decides is not worked out"
 REFUSED = "there is one before it, and its program refuses a second one"
@@ -31,33 +26,6 @@ NOT_UNDERSTOOD = "not recognised"
 MOST_PASSED = 100  # of what was passed over last, what may belong to one statement
 PASSED_OVER = "it says something that an intent has no word for"
 SUBJECT = "interface"  # what a block is about: other fields may be called alike and mean other things
-
-
-def united(one: Any, other: Any, again: str) -> Any:
-    """Put two values of one field together.
-
-    Args:
-        one: What was said first.
-        other: What is said again.
-        again: What becomes of that, as a phrase has it.
-
-    Returns:
-        What holds; `None` if that is not known.
-    """
-    if one == other or again == "replaces":
-        return other
-    if again == "refused" or type(one) is not type(other):
-        return None
-    if isinstance(one, AddressSet):
-        return AddressSet.of(one, other) if one.family == other.family else None
-    if isinstance(one, tuple):
-        spans = all(isinstance(each, tuple) for each in (*one, *other))
-        return merged([*one, *other]) if spans else tuple(dict.fromkeys([*one, *other]))
-    return None
-
-
-def _there(facts: Sequence[Fact | None]) -> list[Fact]:
-    return [each for each in facts if each is not None]
 
 
 class Leftover(msgspec.Struct, frozen=True):
@@ -169,14 +137,12 @@ class Reader:
         self.given: set[str] = set()
         self.wanting: dict[str, Leftover] = {}
         self.before = frozenset(form.before)
-        self.single: dict[str, list[Any]] = defaultdict(list)  # nothing in the place of what was replaced
-        self.keyed: dict[tuple[str, str], tuple[Fields, Lines, set[str]]] = {}
-        self.slots: dict[tuple[Any, ...], int] = {}
+        self.gathered = Gathered(file, form)
 
     def read(self, statements: list[Statement]) -> Facts:
         """Return the facts that the statements of a whole text make."""
         self.block(statements, self.form.block, _Scope({}, None, {}, ()))
-        return self.finish()
+        return self.gathered.facts()
 
     def block(self, statements: list[Statement], block: Block, scope: _Scope) -> None:
         """Read statements that stand side by side."""
@@ -300,12 +266,12 @@ class Reader:
         phrase, statement = found.phrase, found.statement
         kind = phrase.makes
         if kind is None:
-            known = len(self.single[phrase.denies]) if phrase.denies else 0
+            known = len(self.gathered.single[phrase.denies]) if phrase.denies else 0
             self.inside(found, {**inherited, **found.fields}, None, {}, path)
-            if phrase.denies and len(self.single[phrase.denies]) == known:
+            if phrase.denies and len(self.gathered.single[phrase.denies]) == known:
                 # It lets nothing pass, and in a list of facts that has to be said.
                 last = max(each.line for each in (statement, *(statement.children or ())))
-                self.single[phrase.denies].append(Passage("drop", place=Place(self.file, last)))
+                self.gathered.single[phrase.denies].append(Passage("drop", place=Place(self.file, last)))
             return
         fields = found.fields
         if inherited:
@@ -348,7 +314,7 @@ class Reader:
         statement = found.statement
         if kind.key:
             at = places or dict.fromkeys(fields, self.place(statement))
-            if not self.merge(kind, fields, at, found.phrase):
+            if not self.gathered.merge(kind, fields, at, found.phrase):
                 self.leave(statement, path, SECOND, self.could(statement, found.block, path))
             return None
         try:
@@ -361,21 +327,10 @@ class Reader:
 
     def keep(self, phrase: Phrase, fact: Fact, statement: Statement, path: tuple[str, ...], kind: str = "") -> bool:
         """Keep a fact, in the place of the one that it replaces; tell whether it can be said beside the rest."""
-        kind = kind or phrase.kind
-        facts = self.single[kind]
-        if not (phrase.same or phrase.again):
-            facts.append(fact)
+        if self.gathered.keep(phrase, fact, kind or phrase.kind):
             return True
-        slot = (kind, *(getattr(fact, name, None) for name in phrase.same))
-        before = self.slots.get(slot)
-        if before is not None and facts[before] is not None and phrase.again == "refused":
-            self.leave(statement, path, REFUSED, (phrase.sections, None, False))
-            return False
-        if before is not None and phrase.again != "adds":
-            facts[before] = None  # it is replaced: what came in its place stands behind all others
-        self.slots[slot] = len(facts)
-        facts.append(fact)
-        return True
+        self.leave(statement, path, REFUSED, (phrase.sections, None, False))
+        return False
 
     def place(self, statement: Statement) -> Place:
         """Return where a statement stands."""
@@ -387,29 +342,6 @@ class Reader:
             lines = [place.line for field, place in places.items() if field in ("to", "address", "address.ip")]
             return Place(self.file, max(lines, default=statement.line), places)
         return Place(self.file, statement.line, places or None)
-
-    def merge(self, kind: FactType, fields: Fields, places: Lines, phrase: Phrase) -> bool:
-        """Add to the fact that several statements describe together; it stands where it is first named.
-
-        Returns:
-            Whether it can be said beside the rest: if not, nothing of it is added.
-        """
-        known, at, implied = self.keyed.setdefault((kind.name, fields.get(kind.key, "")), ({}, {}, set()))
-        by_being = {name for name, value in phrase.constants.items() if fields.get(name) == value}
-        values = dict(fields)
-        for name in known.keys() & fields.keys():
-            if name in by_being and name not in implied:
-                values[name] = known[name]  # what is said counts, and not what follows from there being a block
-            elif name in by_being or name not in implied:
-                both = united(known[name], fields[name], self.form.again.get((kind.name, name), phrase.again))
-                if both is None:
-                    return False
-                values[name] = both
-        implied -= fields.keys() - by_being
-        implied |= by_being - known.keys()
-        known.update(values)
-        at.update({field: place for field, place in places.items() if field != kind.key or kind.key not in at})
-        return True
 
     def could(self, statement: Statement, block: Block, path: tuple[str, ...]) -> Could:
         """Tell what a statement could be about that was not understood, by the block that it stands in."""
@@ -447,15 +379,3 @@ class Reader:
         """Tell that a statement says something besides, or only something, that an intent has no word for."""
         about = phrase.about if phrase.about is not None else phrase.sections or self.carried
         self.passed.append(Leftover(self.place(statement), statement.text, path, PASSED_OVER, about))
-
-    def finish(self) -> Facts:
-        """Return all facts, those of several statements put together."""
-        facts: Facts = {name: found for name, members in self.single.items() if (found := _there(members))}
-        for (name, _), (fields, places, _) in self.keyed.items():
-            kind = FACTS[name]
-            line = (
-                places[kind.key].line if kind.key in places else min((each.line for each in places.values()), default=0)
-            )
-            fact: Fact = kind.record(**fields, place=Place(self.file, line, places))
-            facts.setdefault(name, []).append(fact)
-        return facts
