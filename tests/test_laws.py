@@ -101,7 +101,22 @@ def without(device: Device, refused: Refusals) -> Device | None:
             kept = replace(kept, interfaces=tuple(one for one in kept.interfaces if one.dial is None))
         elif subject == f"device {kept.name}":
             kept = without_vlans(kept) if each.field == "bridging" else replace(kept, **FIELDS[each.field])
-    return None if kept == device else kept
+    return None if kept == device else without_dangling(kept)
+
+
+def without_dangling(device: Device) -> Device:
+    """Take out the rules for interfaces that a device does not have: no intent has such."""
+    known = {each.name for each in device.interfaces}
+
+    def kept(rules: tuple[Any, ...]) -> tuple[Any, ...]:
+        sides = [
+            {name.lstrip("!") for side in ("arrives", "leaves", "facing") for name in getattr(each, side, None) or ()}
+            for each in rules
+        ]
+        return tuple(rule for rule, named in zip(rules, sides, strict=True) if named <= known)
+
+    rules = {name: kept(getattr(device, name)) for name in ("translations", "permits", "access")}
+    return replace(device, **rules)
 
 
 def rendered(device: Device) -> tuple[Device, list[Rendered]]:

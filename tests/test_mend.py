@@ -526,3 +526,29 @@ def test_beside_what_a_running_system_learned_the_rest_is_mended() -> None:
         for given in (texts, beside)
     ]
     assert changes[0] == changes[1] != []
+
+
+def test_a_rule_for_an_interface_that_nobody_knows_is_taken_out() -> None:
+    text = """
+        lattice: 1
+        devices:
+          quay:
+            speaks: [ietf-yang, ietf-nat]
+            interfaces: {lan0: {address: 10.40.10.1/24}INTERFACES}
+            RULES
+    """
+    rules = "translations: [{to: wan0, source-becomes: {pool: 203.0.113.4/30}}]"
+    [intent] = loads(clean(text.replace("INTERFACES", "").replace("RULES", "routes: []"))).devices
+    whole = text.replace("INTERFACES", ", wan0: {address: 203.0.113.2/28}").replace("RULES", rules)
+    [other] = loads(clean(whole)).devices
+    [plain] = [each.text for each in render_device(intent) if each.dialect == "ietf-yang"]
+    [strange] = [each.text for each in render_device(other) if each.dialect == "ietf-nat"]
+    texts = {"all.json": json.dumps({**json.loads(plain), **json.loads(strange)}, indent=2)}
+    assert felt(intent, texts) == [("dynamic translation", ())]
+    mending = mended(intent, texts)
+    with tempfile.TemporaryDirectory() as place:
+        folder = Folder(Path(place), texts)
+        for each in mending.mends:
+            folder.apply(each.change)
+        assert "wan0" not in folder.texts["all.json"]
+        assert felt(intent, folder.texts) == []

@@ -10,7 +10,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import semantics
-from agile_lattice.compare.comparing import find_gaps
+from agile_lattice.compare.comparing import compared
 from agile_lattice.compare.mending import mend
 from agile_lattice.compare.withholding import IN_ORDER
 from agile_lattice.dialects import read_device, render_device
@@ -212,7 +212,7 @@ def test_what_is_not_ours_stays_where_it_is_or_nothing_is_printed(dialect: str, 
     there = read_device("quay", speaks, {name: text for name, text in edited.items() if text})
     if all(each.how == "edited" for each in mending.mends):
         assert [(each.place.file, each.text) for each in there.leftovers] == strange
-        left = find_gaps(intent, there)
+        left = compared(intent, there)[1]
         held = {each.subject for each in mending.held}
         assert {
             each.difference.subject for each in left if not each.implied and each.difference.effect != "no-effect"

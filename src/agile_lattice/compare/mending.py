@@ -106,6 +106,8 @@ def mend(
     comparison, every_gap = compared(intent, capture)
     gaps = every_gap
     programs = _programs(intent.name, dialects, read)
+    # A rule for an interface that nobody knows was understood for all that, and may go.
+    before = replace(comparison, leftovers=capture.leftovers)
     ruled: set[Section] = set()
     if programs:
         ruled = {section for _, one in read if one.by_hand for section in one.sections & {*RULES}}
@@ -124,7 +126,7 @@ def mend(
         held |= of_one_list(gaps, held, (intent, mender.there))
         mends, tried = mender.attempt(held)
         left, beside = tried.check(
-            intent, dialects, comparison, held.values(), ruled, None if mends else every_gap
+            intent, dialects, before, held.values(), ruled, None if mends else every_gap
         )  # fmt: skip
         more = _depending(intent.name, left, gaps, held)
         if not more:

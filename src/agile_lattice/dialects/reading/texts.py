@@ -337,8 +337,8 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
         try:
             reading = read_form(dialect, form, text, file, unrecognised)
         except CaptureError as caught:
-            if not caught.other:
-                error = error or caught
+            if not caught.other and (error is None or caught.place.line > error.place.line):
+                error = caught  # whoever gets furthest knows best what is wrong with it
             continue
         if bool(reading.statements[0]) != bool(reading.leftovers):
             return reading  # all of it is understood, or it only says that there is more than it shows
