@@ -8,11 +8,12 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 import shutil
 import subprocess
 import tempfile
 import time
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 from types import TracebackType
@@ -123,6 +124,35 @@ class Machine:
                 raise ProgramError(f"birdc configure: {said}, in:\n{text}")
         else:
             self.inside("bird", "-c", str(path), "-s", str(socket), "-P", str(self.folder / "bird.pid"))
+
+    def start_networkd(self, units: Mapping[str, str]) -> None:
+        """Start systemd-networkd with units; it waits for no udev where `/sys` cannot be written."""
+        folder = self.folder / "units"
+        folder.mkdir()
+        self.folder.chmod(0o755)
+        for name, text in units.items():
+            (folder / name).write_text(text)
+            (folder / name).chmod(0o644)
+        script = """
+            mkdir -p /run/systemd /etc/systemd/network && mount -t tmpfs run /run/systemd
+            install -d -o systemd-network -g systemd-network /run/systemd/netif /run/systemd/netif/links \\
+                /run/systemd/netif/leases /run/systemd/netif/lldp
+            mount --bind "$0/units" /etc/systemd/network && mount -o remount,ro,bind /sys
+            echo $$ > "$0/networkd.pid"
+            exec /lib/systemd/systemd-networkd > "$0/networkd.log" 2>&1
+        """
+        start = ["ip", "netns", "exec", self.space, "unshare", "--mount", "sh", "-ec", script, str(self.folder)]
+        subprocess.Popen(start, stdin=subprocess.DEVNULL)
+
+    def configured(self) -> bool:
+        """Tell whether systemd-networkd is done with all interfaces that it has units for."""
+        file = self.folder / "networkd.pid"
+        if not file.exists():
+            return False
+        links = Path(f"/proc/{file.read_text().strip()}/root/run/systemd/netif/links")
+        said = [each.read_text() for each in links.glob("*")] if links.exists() else []
+        states = {found[1] for each in said if (found := re.search(r"^ADMIN_STATE=(\w+)", each, re.MULTILINE))}
+        return "configured" in states and not states & {"pending", "initialized", "configuring"}
 
     def becomes(self, what: Callable[[], object], wanted: object, seconds: float = 5) -> None:
         """Wait until something is as it should be.
