@@ -22,7 +22,7 @@ lint: $(VENV)/installed-test
 # The real programs that some tests run: installed with apt where that is allowed, else those tests are skipped.
 .PHONY: programs
 programs:
-	@sh scripts/install_programs.sh iproute2 iputils-ping nftables frr bird2 netplan.io ifupdown iptables procps libyang-tools user-mode-linux kmod \
+	@sh scripts/install_programs.sh iproute2 iputils-ping nftables frr bird2 netplan.io ifupdown iptables procps libyang-tools user-mode-linux kmod systemd \
 		chromium ppp git openssh-client openssh-server conntrack
 
 # The package as others get it: built, installed into an environment of its own, and the demo run from elsewhere.
