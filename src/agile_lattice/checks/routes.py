@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from agile_lattice.checks.design import Design
 from agile_lattice.checks.registry import Found, check
+from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.addresses import Address, AddressSet, Prefix
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import Place
@@ -232,19 +233,52 @@ def _in_between(design: Design, device: Device, prefix: Prefix, wider: Prefix) -
 def forwarding_off(design: Design) -> Iterator[Found]:
     """Find devices that have routes, translations or several subnets, so that others send through them."""
     for device in design.devices:
-        if device.settings.forwarding4 is not False:
-            continue
-        routes = [each for each in device.routes if each.to.length or len(device.interfaces) > 1]
-        sides = (one for one in device.interfaces if one.enabled and not one.loopback and not one.management)
-        subnets = [one.name for one in sides if any(own.family == 4 and not own.is_host for own in one.addresses)]
-        what = "routes" if routes else "translations" if device.translations else ""
-        if not what and len(subnets) > 1:
-            what = f"subnets on {' and '.join(subnets)}"
+        what = _sent_through(device) if device.settings.forwarding4 is False else ""
         if what:
             yield Found(
                 device.settings.place.at("forwarding"), device.name, f"it has {what}, and forwarding is off",
                 "Write `forwarding: true`.",
             )  # fmt: skip
+
+
+@check(
+    "forwarding-unsaid",
+    "warning",
+    "Some systems forward nothing until they are told to, and drop every packet that is not their own.",
+    wrong="""\
+devices:
+  quay:
+    speaks: [iproute2, nftables, sysctl]
+    interfaces: {lan0: {address: 10.40.10.1/24}, hall0: {address: 10.41.10.1/24}}""",
+    right="""\
+devices:
+  quay:
+    speaks: [iproute2, nftables, sysctl]
+    settings: {forwarding: true}
+    interfaces: {lan0: {address: 10.40.10.1/24}, hall0: {address: 10.41.10.1/24}}""",
+)
+def forwarding_unsaid(design: Design) -> Iterator[Found]:
+    """Find devices that others send through, and whose system waits to be told to forward.
+
+    Only where a dialect of the device carries settings: else somebody else looks after them.
+    """
+    for device in design.devices:
+        what = _sent_through(device) if device.settings.forwarding4 is None else ""
+        if what and BUILT_IN.waits_to_be_told(each for each in device.speaks if each in BUILT_IN.names()):
+            yield Found(
+                device.place, device.name, f"it has {what}, and nothing says whether its system forwards",
+                "Write `settings: {forwarding: true}`.",
+            )  # fmt: skip
+
+
+def _sent_through(device: Device) -> str:
+    """Return what a device has that others send through, of IPv4; empty if it has nothing of the kind."""
+    if [each for each in device.routes if each.to.length or len(device.interfaces) > 1]:
+        return "routes"
+    sides = (one for one in device.interfaces if one.enabled and not one.loopback and not one.management)
+    subnets = [one.name for one in sides if any(own.family == 4 and not own.is_host for own in one.addresses)]
+    several = f"subnets on {' and '.join(subnets)}" if len(subnets) > 1 else ""
+    return "translations" if device.translations else several
 
 
 @check(

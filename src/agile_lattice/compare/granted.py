@@ -52,9 +52,8 @@ def _all(intent: Device, capture: Capture, catalogue: Catalogue) -> Iterator[Gra
     if 4 in families:
         mode = intent.filters_by
         does = f"filters by the reverse path, {mode}" if mode else "does not filter by the reverse path"
-        # Kernels do not do it by themselves, but systems come with files that tell them to.
-        source = _source(intent.settings.reverse_path, there.settings.reverse_path, told)
-        yield Granted(f"it {does if source != 'unknown' else 'filters by the reverse path'}", source)
+        # What no kernel does by itself is as the intent has it: of forwarding it is the other way round.
+        yield Granted(f"it {does}", _source(intent.settings.reverse_path, there.settings.reverse_path, told=False))
     if told and 6 in families and not intent.forwards(6):
         listens = ", ".join(each.name for each in intent.interfaces if "slaac" in each.learns) or "no interface"
         yield Granted(f"router advertisements are accepted on: {listens}", "intent")

@@ -216,15 +216,18 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
     return Dialect(raw.dialect, raw.title, tuple(forms), raw.semantics, passes, raw.cannot, file, raw.running)
 
 
-def secrets_in(text: str, known: Callable[[str], str]) -> tuple[str, ...]:
-    """Return how a dialect's secrets are found in captured texts, without compiling all of it.
+def plain_definition(text: str, known: Callable[[str], str]) -> dict[str, Any]:
+    """Return what a dialect's file says, as it stands there: quick, since nothing of it is compiled.
 
     Args:
-        text: Its file, which was valid when it was compiled.
+        text: Its file.
         known: Gives the text of another dialect that it may be like.
+
+    Raises:
+        ValueError: If it is no TOML.
+        KeyError: If it is like a dialect that is not known.
     """
-    running = _whole(tomllib.loads(text), known).get("running", {})
-    return tuple(running.get("secrets", ())) if isinstance(running, dict) else ()
+    return _whole(tomllib.loads(text), known)
 
 
 def _whole(raw: dict[str, Any], known: Callable[[str], str] | None, around: tuple[str, ...] = ()) -> dict[str, Any]:

@@ -7,7 +7,7 @@ that holds `*.toml` files. A user's own are `*.toml` files in a folder `dialects
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from difflib import get_close_matches
 from functools import cached_property, lru_cache
 from hashlib import blake2b
@@ -15,10 +15,11 @@ from importlib.metadata import entry_points
 from importlib.resources import files
 from pathlib import Path
 from threading import RLock
+from typing import Any
 
 from msgspec.structs import replace
 
-from agile_lattice.dialects.definition import parse_dialect, secrets_in
+from agile_lattice.dialects.definition import parse_dialect, plain_definition
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import DefinitionError, DialectError
 
@@ -60,7 +61,7 @@ class Catalogue:
     def __init__(self, folder: Path | None = None) -> None:
         self._folder = folder
         self._known: dict[str, Dialect] = {}
-        self._secrets: dict[str, tuple[str, ...]] = {}
+        self._plain: dict[str, dict[str, Any]] = {}
 
     @cached_property
     def _sources(self) -> dict[str, tuple[str, str]]:
@@ -106,13 +107,33 @@ class Catalogue:
             UnknownDialect: If there is none of that name.
             DefinitionError: If its file is wrong.
         """
+        running = self._as_it_stands(name).get("running", {})
+        return tuple(running.get("secrets", ()))
+
+    def waits_to_be_told(self, names: Iterable[str]) -> bool:
+        """Tell whether a device forwards nothing until its settings say so, and one of its dialects carries them.
+
+        Args:
+            names: What it speaks.
+
+        Raises:
+            UnknownDialect: If there is no dialect of such a name.
+            DefinitionError: If a file is wrong.
+        """
+        said = [self._as_it_stands(each) for each in names]
+        carries = any("settings" in form["carries"] for each in said for form in each["forms"])
+        return carries and any(each.get("semantics", {}).get("forwards") == "said" for each in said)
+
+    def _as_it_stands(self, name: str) -> dict[str, Any]:
+        """Return what a dialect's file says, without compiling it if it is right."""
         plain = name.partition("/")[0]
-        if plain not in self._secrets:
+        if plain not in self._plain:
             try:
-                self._secrets[plain] = secrets_in(self.text(plain), self.text)
+                self._plain[plain] = plain_definition(self.text(plain), self.text)
             except (ValueError, KeyError):
-                self._secrets[plain] = self.dialect(plain).running.secrets  # which says what is wrong
-        return self._secrets[plain]
+                self.dialect(plain)  # which says what is wrong
+                raise
+        return self._plain[plain]
 
     def dialect(self, name: str) -> Dialect:
         """Return a dialect, compiled.
