@@ -43,11 +43,13 @@ bench: $(VENV)/installed-test
 	$(BIN)/pip install --quiet dd
 	$(BIN)/python benchmarks/proving.py
 
-# Slower than `make test` may be: verdicts about many more pairs, and a million spoilt inputs.
+# Slower than `make test` may be: verdicts about many more pairs, a million spoilt inputs, more examples for the laws.
 proofs: $(VENV)/installed-test
 	PYTHONPATH=tests:benchmarks:scripts $(BIN)/python tests/soundness.py 10000
 	PYTHONPATH=tests:scripts $(BIN)/python tests/foreign.py 3000
 	PYTHONPATH=tests $(BIN)/python tests/fuzzing.py 1000000
+	LATTICE_EXAMPLES=25 $(BIN)/pytest -q -n 2 --dist worksteal tests/test_executing.py tests/test_inputs.py \
+		tests/test_laws.py tests/test_withheld.py tests/test_mend.py tests/test_real.py
 
 # Which small changes of compare/ and behaviour/ no test notices: a hundred at random, for about two hours.
 mutants: $(VENV)/installed-test

@@ -21,7 +21,7 @@ from agile_lattice.intent.model import Device
 from agile_lattice.intent.normal import normal
 from test_laws import SOME
 from test_robust import LATTICE
-from where import DEMO
+from where import DEMO, examples
 
 # A dialect of a user's, on every surface: it takes any description.
 SURFACES = {
@@ -64,7 +64,7 @@ def catalogues(tmp_path_factory: pytest.TempPathFactory) -> dict[tuple[str, str]
     return found
 
 
-@settings(SOME, max_examples=250)
+@settings(SOME, max_examples=examples(250))
 @given(surface=st.sampled_from(list(SURFACES)), kind=st.sampled_from(["line", "quoted"]), words=ODD)
 def test_no_value_becomes_a_statement(
     catalogues: dict[tuple[str, str], Catalogue], surface: str, kind: str, words: str

@@ -19,6 +19,7 @@ from guests import Guest, bootable
 from machines import Machine
 from strategies import loadable_devices
 from test_real import MUST, SOME, assert_the_machine_is_as_meant, assert_the_machine_is_mended_and_is_as_before, wired
+from where import examples
 
 pytestmark = [
     pytest.mark.real,
@@ -35,13 +36,13 @@ def guest() -> Iterator[Guest]:
         yield running
 
 
-@settings(SOME, max_examples=8)
+@settings(SOME, max_examples=examples(8))
 @given(device=BUILT)
 def test_the_kernel_has_the_vlans_and_bridges_that_were_rendered(guest: Guest, device: Device) -> None:
     assert_the_machine_is_as_meant(device, guest.run)
 
 
-@settings(SOME, max_examples=5)
+@settings(SOME, max_examples=examples(5))
 @given(pair=st.tuples(BUILT, BUILT))
 def test_vlans_and_bridges_are_mended_while_the_kernel_runs(guest: Guest, pair: tuple[Device, Device]) -> None:
     assert_the_machine_is_mended_and_is_as_before(*pair, guest.run)
@@ -105,7 +106,7 @@ PLAIN = loadable_devices(("networkd", "nftables")).map(
 )  # fmt: skip
 
 
-@settings(SOME, max_examples=3)
+@settings(SOME, max_examples=examples(3))
 @given(devices=st.lists(PLAIN, min_size=5, max_size=5))  # together: each waits for most of its time
 def test_networkd_makes_what_was_rendered(guest: Guest, devices: list[Device]) -> None:
     def gaps(device: Device, machine: Machine) -> list[str]:

@@ -21,9 +21,10 @@ from agile_lattice.intent.stages import Rule, Stage, overlap, split
 from agile_lattice.intent.translations import Dynamic, Exempt, Intercept, Publish, Reserved, Static, Translation, Twice
 from agile_lattice.packets.order import longest_run
 from agile_lattice.packets.spans import Spans, aligned_blocks, covers, meet, merged, minus, size
+from where import examples
 
 NUMBERS = st.frozensets(st.integers(0, 40))
-QUICK = settings(max_examples=400, deadline=None)
+QUICK = settings(max_examples=examples(400), deadline=None)
 
 
 def spans(numbers: Iterable[int]) -> Spans:
@@ -153,7 +154,7 @@ def treated(rules: list[Rule], stage: Stage, packet: Packet) -> object:
     return None
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=examples(120), deadline=None)
 @given(RULES)
 def test_the_normal_form_treats_every_packet_the_same(translations: list[Translation]) -> None:
     settled, unsaid = join(split(translations))
@@ -165,7 +166,7 @@ def test_the_normal_form_treats_every_packet_the_same(translations: list[Transla
             assert treated(before, stage, packet) == treated(after, stage, packet)
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=examples(200), deadline=None)
 @given(RULES)
 def test_what_rules_take_from_each_other_is_exact(translations: list[Translation]) -> None:
     rules = split(translations)

@@ -25,6 +25,7 @@ from agile_lattice.intent.model import SECTIONS, Device, Settings
 from agile_lattice.intent.normal import normal
 from agile_lattice.transport.capturing import sealed
 from strategies import devices
+from where import examples
 
 SPOKEN = [
     ("iproute2", "bridge", "nftables", "sysctl", "resolv", "hosts"),
@@ -43,8 +44,8 @@ SPOKEN = [
 ]
 # Where a strange line is a line by itself, and does not make another document of the whole.
 LINED = [("iproute2", "bridge", "nftables", "sysctl", "resolv"), *SPOKEN[1:3]]
-MANY = settings(max_examples=24, deadline=None, suppress_health_check=list(HealthCheck))
-SOME = settings(MANY, max_examples=20)
+MANY = settings(max_examples=examples(24), deadline=None, suppress_health_check=list(HealthCheck))
+SOME = settings(MANY, max_examples=examples(20))
 
 
 # Sections that a device may have and none of its dialects carries, by their keys.
@@ -159,7 +160,7 @@ def test_what_is_rendered_reads_back_as_the_same(speaks: tuple[str, ...], data: 
     assert replace(normal(repeated.device), **unruled) == replace(now, **unruled)
 
 
-@settings(SOME, max_examples=70)
+@settings(SOME, max_examples=examples(70))
 @given(data=st.data())
 def test_what_is_read_in_one_syntax_renders_in_another(data: st.DataObject) -> None:
     here, there = data.draw(st.sampled_from(SPOKEN)), data.draw(st.sampled_from(SPOKEN))

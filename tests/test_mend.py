@@ -31,7 +31,7 @@ from changes import EDITED, TYPED
 from soundness import as_captured
 from strategies import HOSTS, devices
 from test_laws import SOME, rendered
-from where import DEMO, ROOT
+from where import DEMO, ROOT, examples
 
 
 def lamp(speaks: str, intent: str) -> Device:
@@ -168,7 +168,7 @@ def in_one(form: str, texts: dict[str, str]) -> dict[str, str]:
 
 
 @pytest.mark.parametrize("form", ["json", "xml"])
-@settings(SOME, max_examples=8)
+@settings(SOME, max_examples=examples(8))
 @given(data=st.data())
 def test_a_document_with_parts_of_two_dialects_is_mended_as_one(form: str, data: st.DataObject) -> None:
     speaks = ("ietf-yang", "ietf-nat") if form == "json" else ("ietf-yang/xml", "ietf-nat/xml")
@@ -190,7 +190,7 @@ def test_a_document_with_parts_of_two_dialects_is_mended_as_one(form: str, data:
 
 
 @pytest.mark.parametrize("dialect", STRANGE)
-@settings(SOME, max_examples=8)
+@settings(SOME, max_examples=examples(8))
 @given(data=st.data())
 def test_an_edited_text_has_no_difference_and_undo_gives_it_back(dialect: str, data: st.DataObject) -> None:
     intent, _ = rendered(only_what_is_carried(data.draw(devices((dialect, *WITH.get(dialect, ()))))))

@@ -33,6 +33,7 @@ from agile_lattice.packets.functions import Entry, differing, exactly
 from agile_lattice.packets.shadows import crossings, meetings, shadows
 from agile_lattice.packets.spans import merged
 from strategies import devices
+from where import examples
 
 SMALL = range(6)
 SPANS = st.frozensets(st.sampled_from(SMALL), min_size=1).map(lambda found: merged((each, each) for each in found))
@@ -105,7 +106,7 @@ LINKS = "\n".join(
 )
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=examples(60), deadline=None)
 @given(st.lists(st.lists(st.tuples(st.integers(0, 6), st.integers(0, 3)), max_size=4), min_size=4, max_size=4))
 def test_every_circle_is_found_and_nothing_else(routes: list[list[tuple[int, int]]]) -> None:
     text = LINKS
@@ -122,7 +123,7 @@ def test_every_circle_is_found_and_nothing_else(routes: list[list[tuple[int, int
     assert set(found) == circles and len(found) == len(circles)
 
 
-@settings(max_examples=130, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=examples(130), deadline=None, suppress_health_check=list(HealthCheck))
 @given(devices(("iproute2", "nftables")), st.data())
 def test_a_rule_matches_a_packet_exactly_if_its_box_holds_it(device: Device, data: st.DataObject) -> None:
     names = [each.name for each in device.interfaces]
@@ -166,7 +167,7 @@ def decided(device: Device, header: flows.Header, arrives: str, leaves: str, par
     return "keep", None, None, ""
 
 
-@settings(max_examples=100, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=examples(100), deadline=None, suppress_health_check=list(HealthCheck))
 @given(devices(("iproute2", "nftables")), st.data())
 def test_what_devices_do_otherwise_is_in_the_regions_of_their_proof(device: Device, data: st.DataObject) -> None:
     names = [each.name for each in device.interfaces]

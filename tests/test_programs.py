@@ -38,7 +38,7 @@ from soundness import pairs
 from test_chains import IPTABLES, tried
 from test_laws import MANY
 from test_real import INTENT, kernel
-from where import DEMO
+from where import DEMO, examples
 
 NAMES = ("in0", "out0", "out1")
 ENDS = [AddressSet.parse(each) for each in ("10.0.0.0/30", "10.0.0.2/31", "10.0.0.1", "2001:db8::/126")]
@@ -143,7 +143,7 @@ def packets(chance: Random, count: int) -> list[Packet]:
     return found
 
 
-@settings(MANY, max_examples=150)
+@settings(MANY, max_examples=examples(150))
 @given(made=programs(), chance=st.randoms(use_true_random=False))
 def test_lists_of_rules_do_what_chains_do(made: tuple[dict[str, list[StepFact]], str], chance: Random) -> None:
     program, policy = made
@@ -350,7 +350,7 @@ def test_rules_are_held_against_one_another_by_what_they_do() -> None:
     assert [each.packets.place.line for each in found.beyond if each.packets.stray] == [36]
 
 
-@settings(MANY, max_examples=35)
+@settings(MANY, max_examples=examples(35))
 @given(made=pairs(), chance=st.randoms(use_true_random=False))
 def test_what_is_said_to_have_the_same_effect_has_it(made: tuple[Device, Device], chance: Random) -> None:
     intent, there = made
@@ -400,7 +400,7 @@ devices:
 """
 
 
-@settings(MANY, max_examples=40)
+@settings(MANY, max_examples=examples(40))
 @given(
     steps=STEPS,
     services=st.lists(

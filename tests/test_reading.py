@@ -21,7 +21,7 @@ from agile_lattice.dialects.reading.texts import Reading, read_form, read_statem
 from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.dialects.surfaces import Statement
 from test_laws import MANY
-from where import ROOT
+from where import ROOT, examples
 
 # Phrases of which many lines could be understood in several ways: the first that takes a line counts.
 AMBIGUOUS = """
@@ -64,7 +64,7 @@ def with_trace(dialect: Dialect, text: str) -> Reading:
     return read_statements(dialect, form, form.surface.parse(text, "x"), "x", {})
 
 
-@settings(MANY, max_examples=150)
+@settings(MANY, max_examples=examples(150))
 @given(
     phrases=st.lists(st.sampled_from(PHRASES), min_size=1, max_size=2, unique=True),
     starts=st.lists(STARTS, min_size=1, max_size=2, unique=True),

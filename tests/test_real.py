@@ -39,7 +39,7 @@ from machines import Machine, Run, present, run
 from strategies import loadable_devices
 from test_laws import in_effect, rendered
 from test_mend import WITH, intended, mended, only_what_is_carried
-from where import DEMO, ROOT
+from where import DEMO, ROOT, examples
 
 HERE = ROOT / "tests"
 MODULES = Path(sys.prefix) / "share" / "yang" / "modules"  # of pyang, which brings the standard modules
@@ -48,8 +48,8 @@ MODULE_NAMES = (
     "ietf-ipv4-unicast-routing", "ietf-ipv6-unicast-routing", "ietf-nat",
 )  # fmt: skip
 SOME = settings(
-    max_examples=16, deadline=None, suppress_health_check=list(HealthCheck), phases=[Phase.explicit, Phase.generate],
-    derandomize=True,
+    max_examples=examples(16), deadline=None, suppress_health_check=list(HealthCheck),
+    phases=[Phase.explicit, Phase.generate], derandomize=True,
 )  # fmt: skip
 
 pytestmark = pytest.mark.real
@@ -181,7 +181,7 @@ def checked(dialect: str, folder: Path, text: str) -> None:
 @kernel
 @needs("bird")
 @pytest.mark.parametrize("dialect", ["bird", "netplan", "ifupdown", "iptables", "ietf-yang"])
-@settings(SOME, max_examples=12)
+@settings(SOME, max_examples=examples(12))
 @given(data=st.data())
 def test_the_real_program_takes_a_text_that_was_mended(dialect: str, data: st.DataObject) -> None:
     pair = data.draw(load_pair((dialect, "iproute2")))
@@ -200,14 +200,14 @@ def test_the_real_program_takes_a_text_that_was_mended(dialect: str, data: st.Da
 
 
 @kernel
-@settings(SOME, max_examples=8)
+@settings(SOME, max_examples=examples(8))
 @given(load_pair(("iproute2", "nftables")))
 def test_the_kernel_is_mended_while_it_runs(pair: tuple[Device, Device]) -> None:
     assert_the_machine_is_mended_and_is_as_before(*pair)
 
 
 @frr
-@settings(SOME, max_examples=8)
+@settings(SOME, max_examples=examples(8))
 @given(load_pair(("frr", "nftables")))
 def test_frr_is_mended_while_it_runs(pair: tuple[Device, Device]) -> None:
     assert_the_machine_is_mended_and_is_as_before(*pair)
@@ -245,7 +245,7 @@ def in_the_intent(device: Device) -> set[tuple[str, str, str]]:
 
 @kernel
 @needs("bird")
-@settings(SOME, max_examples=12)
+@settings(SOME, max_examples=examples(12))
 @given(loadable_devices(("bird", "iproute2", "nftables")), loadable_devices(("bird", "iproute2", "nftables")))
 def test_bird_runs_and_takes_what_was_mended(device: Device, other: Device) -> None:
     device = sayable(device)
@@ -603,7 +603,7 @@ def headers(draw: st.DrawFn) -> tuple[str, Header]:
 
 
 @kernel
-@settings(SOME, max_examples=10)
+@settings(SOME, max_examples=examples(10))
 @given(
     st.lists(SMALL_RULES, max_size=6), st.lists(SMALL_PERMITS, max_size=4),
     st.lists(headers(), min_size=12, max_size=20, unique=True), st.sampled_from([None, "strict", "loose"]),
@@ -688,7 +688,7 @@ PERMITS6 = [
 
 
 @kernel
-@settings(SOME, max_examples=6)
+@settings(SOME, max_examples=examples(6))
 @given(
     st.lists(st.sampled_from(TRANSLATIONS6), unique=True), st.lists(st.sampled_from(PERMITS6), unique=True),
 )  # fmt: skip

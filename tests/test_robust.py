@@ -20,7 +20,7 @@ from agile_lattice.intent.model import Network
 from agile_lattice.intent.normal import normal
 from agile_lattice.notation.errors import NotationError
 from fuzzing import fuzz
-from where import DEMO
+from where import DEMO, examples
 
 LATTICE = str(Path(sys.executable).with_name("lattice"))
 CAPTURES = {
@@ -28,7 +28,7 @@ CAPTURES = {
     for folder, speaks in (("quay-edge", ["iproute2", "nftables"]), ("pier-gate", ["frr", "nftables"]))
     for path in sorted((DEMO / "a-year-later" / folder).iterdir())
 }
-FUZZ = settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
+FUZZ = settings(max_examples=examples(150), deadline=None, suppress_health_check=list(HealthCheck))
 SCRAPS = st.sampled_from(
     ["", "{", "}", "[", '"', "\n", " ", ";", "#", "!", "0", "-", "/33", "::", "\t", "é", "999999999999"]
 )

@@ -25,7 +25,7 @@ from machines import Machine
 from test_laws import MANY
 from test_programs import RULESETS, TABLES, first
 from test_real import kernel
-from where import DEMO
+from where import DEMO, examples
 
 NUMBER = NO_NUMBER.format("nft -a list ruleset")
 CASES = [*(("nftables", each) for each in RULESETS), *(("iptables", each) for each in TABLES)]
@@ -107,7 +107,7 @@ def kept(before: str, after: str) -> list[str]:
 
 
 @pytest.mark.parametrize(("speaks", "case"), CASES)
-@settings(MANY, max_examples=3)
+@settings(MANY, max_examples=examples(3))
 @given(data=st.data())
 def test_a_mended_ruleset_does_more_of_what_is_meant_and_nothing_else(
     speaks: str, case: str, data: st.DataObject
