@@ -50,6 +50,7 @@ proofs: $(VENV)/installed-test
 	PYTHONPATH=tests $(BIN)/python tests/fuzzing.py 1000000
 	LATTICE_EXAMPLES=25 $(BIN)/pytest -q -n 2 --dist worksteal tests/test_executing.py tests/test_inputs.py \
 		tests/test_laws.py tests/test_withheld.py tests/test_mend.py tests/test_real.py
+	LATTICE_EXAMPLES=25 $(BIN)/pytest -q -n 2 tests/test_live.py -k wherever_a_guard_is_killed
 
 # Which small changes of compare/ and behaviour/ no test notices: a hundred at random, for about two hours.
 mutants: $(VENV)/installed-test

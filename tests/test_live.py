@@ -22,6 +22,7 @@ from agile_lattice.archive.repository import Archive, ArchiveError
 from agile_lattice.cli.main import main
 from agile_lattice.dialects.registry import BUILT_IN, catalogue_beside
 from agile_lattice.intent.connections import Connection
+from agile_lattice.push import carrying
 from agile_lattice.push.carrying import Load, carry, take_back
 from agile_lattice.transport.capturing import ask, sealed
 from agile_lattice.transport.errors import TransportError
@@ -29,6 +30,7 @@ from agile_lattice.transport.sealing import USUAL_SECRETS
 from agile_lattice.transport.sessions import Session
 from machines import Machine, present
 from test_real import frr
+from where import examples
 
 live = pytest.mark.skipif(
     not present("ip", "nft", "sshd", "ssh", "git"), reason="needs root, iproute2, nftables, OpenSSH"
@@ -676,6 +678,40 @@ def test_short_of_space_the_device_is_old_or_new_and_nothing_is_armed_without_a_
         finally:
             subprocess.run(["umount", "-l", str(home)], check=True)
     assert {"refused", "back"} <= found
+
+
+GUARD = (Path(al.__file__).parent / "push/guard.sh").read_text()
+
+
+def killed_at(number: int) -> str:
+    """The guard, of which the first is killed before a line; empty if no command can stand there."""
+    lines = GUARD.split("\n")
+    inside = number == 0 or lines[number - 1].endswith(("&&", "||", "\\")) or lines[number].startswith(("#", "else"))
+    return "" if inside else "\n".join(["ROLE=$3", *lines[:number], '[ "$ROLE" ] || kill -9 $$', *lines[number:]])
+
+
+KILLED = [each for each in range(GUARD.count("\n")) if killed_at(each)]
+
+
+@pytest.mark.real
+@live
+@pytest.mark.parametrize("number", KILLED[:: max(1, len(KILLED) // examples(4))])
+def test_wherever_a_guard_is_killed_the_device_is_as_it_was(
+    near: Site, number: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Nobody confirms a change that is slower than its limit, and its guard is killed; the other one takes over."""
+    monkeypatch.setattr(carrying, "guard", lambda: killed_at(number))
+    edge = near.edge
+    edge.inside("nft", "-f", "-", input="table ip t {\n\tchain c {\n\t}\n}\n")
+    rule = "nft add rule ip t c ip saddr 10.9.9.0/24 counter accept\n"
+    session = Session(EDGE, Connection("namespace", edge.space))
+    look = "nft -s list table ip t\n"
+    before = session.run(look).output
+    load = Load(f"set -e\n{rule}sleep 2\n{rule}", "nft flush chain ip t c\n", look, before, 1, {})
+    with suppress(TransportError):  # it did not begin
+        assert carry(session, load).settled(("kept", "back", "stuck", "unarmed"), 6) in ("back", "unarmed", "")
+    time.sleep(2)  # for as long as anything of the change could still run
+    assert session.run(look).output == before
 
 
 @pytest.mark.real

@@ -115,8 +115,7 @@ def carry(session: Session, load: Load) -> Carried:
         TransportError: If the device was not reached, has not what the guard needs, or a push is unfinished there.
     """
     carried = Carried(session, f"{int(time.time())}-{secrets.token_hex(4)}", load.seconds)
-    guard = files("agile_lattice.push").joinpath("guard.sh").read_text(encoding="utf-8")
-    texts = {"guard.sh": guard, "change.sh": load.change, "back.sh": load.back, "look.sh": load.look,
+    texts = {"guard.sh": guard(), "change.sh": load.change, "back.sh": load.back, "look.sh": load.look,
              "before": load.before, "exact.sh": load.exact, "exact": load.numbers, **load.files,
              **{f"is-{each}": f"{each}\n" for each in SAID}}  # fmt: skip
     try:
@@ -145,6 +144,11 @@ def carry(session: Session, load: Load) -> Carried:
             "Finish it with `lattice push --resume`, or undo it with `lattice push --back`; then push again.",
         )
     return carried
+
+
+def guard() -> str:
+    """Return the guard: a script that a device runs while nobody is there to help it."""
+    return files("agile_lattice.push").joinpath("guard.sh").read_text(encoding="utf-8")
 
 
 def _upload(carried: Carried, texts: Mapping[str, str], seconds: int) -> str:

@@ -48,8 +48,8 @@ end=$(($(up) + SECONDS_LEFT * 100))
 { printf '%-12s\n' 0 >job && true >>change.log && true >>back.log && [ "$(cat job)" ] && [ -s is-back ] && [ -s reserve ] &&
   printf '%s\n' "$end" >.end && [ "$(cat .end)" = "$end" ] && mv .end end && as armed state
 } 2>/dev/null || { rm -f end; as unarmed outcome; exit 1; }
-setsid sh change.sh >>change.log 2>&1 9>&- & job=$!
-printf '%-12s\n' "$job" 1<>job
+# The change itself says which process it is, before it does anything: whoever is killed here cannot any more.
+setsid sh -c 'printf "%-12s\n" $$ 1<>job && exec sh change.sh' >>change.log 2>&1 9>&- & job=$!
 while :; do
   if [ -n "$job" ] && ! kill -0 "$job" 2>/dev/null; then
     wait "$job"; code=$?; job=
