@@ -23,7 +23,7 @@ lint: $(VENV)/installed-test
 .PHONY: programs
 programs:
 	@sh scripts/install_programs.sh iproute2 iputils-ping nftables frr bird2 netplan.io ifupdown iptables procps libyang-tools user-mode-linux kmod systemd \
-		chromium ppp git openssh-client openssh-server conntrack
+		chromium ppp git openssh-client openssh-server conntrack sudo
 
 # The package as others get it: built, installed into an environment of its own, and the demo run from elsewhere.
 wheel: $(VENV)/installed-test

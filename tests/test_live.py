@@ -5,8 +5,10 @@ from __future__ import annotations
 import json
 import os
 import re
+import shutil
 import subprocess
 import sys
+import tempfile
 import textwrap
 import time
 from collections.abc import Iterator
@@ -29,7 +31,7 @@ from agile_lattice.transport.errors import TransportError
 from agile_lattice.transport.sealing import USUAL_SECRETS
 from agile_lattice.transport.sessions import Session
 from machines import Machine, present
-from test_real import frr
+from test_real import frr, needs
 from where import examples
 
 live = pytest.mark.skipif(
@@ -123,6 +125,41 @@ def far(machines: tuple[Machine, Machine], tmp_path: Path) -> Iterator[Site]:
     yield Site(*machines, tmp_path, "{ssh: 10.99.0.2, user: root, key: user, known-hosts: known}")
     with suppress(ValueError, OSError):
         os.kill(int(pid.read_text()), 9)
+
+
+@pytest.mark.real
+@live
+@needs("sudo")
+def test_a_user_that_is_not_root_becomes_it_or_is_told_what_is_missing(far: Site) -> None:
+    user, rights = f"netops{os.getpid()}", Path(f"/etc/sudoers.d/netops{os.getpid()}")
+    keys = Path(tempfile.mkdtemp())  # where that user may read
+    keys.chmod(0o755)
+    (keys / "user.pub").write_bytes((far.folder / "user.pub").read_bytes())
+    server = (far.folder / "sshd_config").read_text().replace(f"{far.folder}/user.pub", f"{keys}/user.pub")
+    (far.folder / "sshd_config").write_text(f"Port 2222\n{server.replace('sshd.pid', 'second.pid')}")
+    far.edge.inside("/usr/sbin/sshd", "-f", str(far.folder / "sshd_config"))
+    plain = far.intent.read_text()
+    subprocess.run(["useradd", "--no-create-home", "--shell", "/bin/sh", "--password", "*", user], check=True)
+    try:
+        for more, said in ((f"user: {user}", "not permitted"), (f"user: {user}, sudo: true", "may not become root")):
+            far.intent.write_text(plain.replace("user: root", f"{more}, port: 2222"))
+            code, told = far.lattice("capture", "intent.yaml", "--into", "archive")
+            assert code == 2 and said in told, told
+        rights.write_text(f"{user} ALL=(root) NOPASSWD: /usr/bin/sh\n")
+        assert far.lattice("capture", "intent.yaml", "--into", "archive")[0] == 0
+        assert far.lattice("diff", "intent.yaml", "archive") == (0, f"{EDGE}: the same as the intent\n")
+        far.edge.inside("nft", "flush", "chain", "ip", "lattice", "departure")
+        far.lattice("capture", "intent.yaml", "--into", "archive")
+        code, told = far.lattice("push", "intent.yaml", "archive", "--device", EDGE, "--yes")
+        assert code == 0, told
+        far.lattice("capture", "intent.yaml", "--into", "archive")
+        assert far.lattice("diff", "intent.yaml", "archive")[0] == 0
+    finally:
+        rights.unlink(missing_ok=True)
+        shutil.rmtree(keys)
+        with suppress(ValueError, OSError):
+            os.kill(int((far.folder / "second.pid").read_text()), 9)
+        subprocess.run(["userdel", user], check=False)
 
 
 @pytest.mark.real

@@ -20,6 +20,7 @@ class Connection(msgspec.Struct, frozen=True):
             `restconf` (RFC 8040) else.
         to: The namespace, or the host that is connected to.
         user: The user there; empty for whatever SSH takes.
+        sudo: Whether what is run there is run as root by `sudo`, which must ask that user for no password.
         port: The port of the host.
         key: The file of a private key; empty for those that SSH finds, in files or in an agent.
         known_hosts: The file that has the host's key; empty for those of SSH.
@@ -36,6 +37,7 @@ class Connection(msgspec.Struct, frozen=True):
     certificate: str = ""
     password_file: str = ""
     password_variable: str = ""
+    sudo: bool = False
     place: Place = NOWHERE
 
     def __str__(self) -> str:

@@ -183,7 +183,7 @@ class SettingsShape(Shape):
 
 # What goes with each way to reach a device.
 WITH: dict[str, tuple[str, ...]] = {
-    "ssh": ("user", "port", "key", "known_hosts", "password_file", "password_variable"),
+    "ssh": ("user", "sudo", "port", "key", "known_hosts", "password_file", "password_variable"),
     "restconf": ("user", "port", "certificate", "password_file", "password_variable"),
     "namespace": (),
 }
@@ -200,6 +200,9 @@ class ConnectionShape(Shape):
     restconf: Name | IPAddress | None = Field(default=None, description="The host that has RESTCONF (RFC 8040).")
     namespace: Name | None = None
     user: Name | None = None
+    sudo: bool = Field(
+        default=False, description="Whether the user becomes root by `sudo`, which must ask for no password."
+    )
     port: int | None = Field(default=None, ge=1, le=65535, description="22 for SSH and 443 for RESTCONF if not said.")
     key: Text | None = Field(default=None, description="The file of a private key; no secret stands in an intent.")
     known_hosts: Text | None = Field(default=None, description="The file that has the key of the host.")

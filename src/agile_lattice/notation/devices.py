@@ -207,7 +207,7 @@ def _connection(shape: str | ConnectionShape | None, place: Place) -> Connection
     return Connection(
         by, str(shape.ssh or shape.restconf), shape.user or "", shape.port or PORTS[by], shape.key or "",
         shape.known_hosts or "", shape.certificate or "", shape.password_file or "", shape.password_variable or "",
-        place,
+        shape.sudo, place,
     )  # fmt: skip
 
 

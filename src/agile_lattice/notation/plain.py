@@ -54,7 +54,7 @@ def _connection_data(one: Connection) -> Any:
     more = non_empty(
         user=one.user, port=one.port if one.port != PORTS.get(one.by, one.port) else None, key=one.key,
         known_hosts=one.known_hosts, certificate=one.certificate, password_file=one.password_file,
-        password_variable=one.password_variable,
+        password_variable=one.password_variable, sudo=one.sudo or None,
     )  # fmt: skip
     return Line({one.by: one.to, **more})
 

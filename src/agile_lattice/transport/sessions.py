@@ -23,6 +23,9 @@ CONNECTING = 10  # seconds
 MOST_ANSWERED = 64 * 2**20  # octets of one answer
 MOST_COMPLAINED = 2**16
 SSH_FAILED = 255  # what the client of OpenSSH exits with, if it is not the command that failed
+LET_IN = "Let it run `sh` without a password: `USER ALL=(root) NOPASSWD: /usr/bin/sh` in /etc/sudoers.d there."
+# Where tools of administrators are, which are not in the path of every user.
+FOUND_IN = 'PATH="$PATH:/usr/local/sbin:/usr/sbin:/sbin"\n'
 # What the client says, what that is, and what to do.
 CAUSES = (
     ("Host key verification failed", "its host key is not known, or is another one",
@@ -61,12 +64,18 @@ class Session:
         self._folder = folder
 
     def run(self, script: str, seconds: float = SECONDS) -> Answer:
-        """Run a script of the shell.
+        """Run a script of the shell, as root if the connection says so.
 
         Raises:
-            TransportError: If the device was not reached, or did not answer in time.
+            TransportError: If the device was not reached, did not answer in time, or does not let its user be root.
         """
-        return self._answer(["sh", "-s"], script, seconds)
+        if not self.connection.sudo:
+            return self._answer(["sh", "-s"], FOUND_IN + script, seconds)
+        answer = self._answer(["sudo", "-n", "sh", "-s"], FOUND_IN + script, seconds)
+        refused = next((line for line in answer.complaint.split("\n") if "sudo: " in line), "")
+        if answer.code and refused and not answer.output:
+            raise TransportError(self.device, "its user may not become root by `sudo`", refused, LET_IN)
+        return answer
 
     def command(self, command: str, text: str = "", seconds: float = SECONDS) -> Answer:
         """Run one command of a device that has no shell, as a request by itself; `text` is what it reads.
