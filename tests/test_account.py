@@ -9,7 +9,8 @@ import pytest
 import agile_lattice as al
 from agile_lattice.cli.main import main
 from agile_lattice.dialects.assembly import Capture
-from agile_lattice.dialects.registry import Catalogue
+from agile_lattice.dialects.registry import BUILT_IN, Catalogue
+from agile_lattice.dialects.trying import try_sample
 
 OWN = """dialect = "mine"
 title = "A syntax of one's own"
@@ -133,3 +134,21 @@ def test_what_is_read_renders_again_or_it_is_said(
     else:
         assert code == 0 and "cannot be written again" not in said.err
     assert ("settings" in said.err) == (speaks == "frr")
+
+
+def test_a_trial_tells_which_field_of_the_intent_each_value_reaches() -> None:
+    text = """interface lan0
+ description Office
+ ip address 10.40.10.1/24
+exit
+ip route 10.9.0.0/16 10.40.10.9 200
+ip route 10.8.0.0/16 10.40.10.9 1
+"""
+    trial = try_sample(BUILT_IN.dialect("frr"), text, "frr.conf")
+    assert {(each.line, each.value): each.at for each in trial.reached} == {
+        (1, "lan0"): "interfaces.lan0", (2, "Office"): "interfaces.lan0.description",
+        (3, "10.40.10.1/24"): "interfaces.lan0.address", (5, "10.9.0.0/16"): "routes.10.9.0.0/16",
+        (5, "10.40.10.9"): "routes.10.9.0.0/16.via", (5, "200"): "routes.10.9.0.0/16.distance",
+        (6, "10.8.0.0/16"): "routes.10.8.0.0/16", (6, "10.40.10.9"): "routes.10.8.0.0/16.via",
+        (6, "1"): "",  # which goes without saying
+    }  # fmt: skip

@@ -10,14 +10,15 @@ from importlib.resources import files
 import msgspec
 import yaml
 
-from agile_lattice.dialects.assembly import Capture, assemble
+from agile_lattice.dialects.assembly import Capture, as_intent, assemble
 from agile_lattice.dialects.dialect import Dialect
 from agile_lattice.dialects.errors import CaptureError, Refusal, Refusals
 from agile_lattice.dialects.lowering import facts_in
 from agile_lattice.dialects.names import named_as_there
 from agile_lattice.dialects.passes.families import of_family
+from agile_lattice.dialects.reaching import Reached, reached
 from agile_lattice.dialects.reading.texts import Reading, best_reading, read_form, read_statements
-from agile_lattice.dialects.reading.understanding import Trace
+from agile_lattice.dialects.reading.understanding import Trace, Value
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.intent.model import Device, Section
@@ -53,6 +54,7 @@ class Trial(msgspec.Struct, frozen=True):
         capture: What was read, and what was left over.
         rendered: What was read, written again: name and text of each file.
         refusals: Why it could not be written, if it could not.
+        reached: Which field of the intent each value reaches.
         changes: What changes when it is written again, but for blanks: lines that begin with `-`, `+` or a blank.
         again: `SAME` if what was written reads as the same, `OTHER` if it does not, `REFUSED` if nothing was written.
     """
@@ -64,6 +66,7 @@ class Trial(msgspec.Struct, frozen=True):
     refusals: tuple[Refusal, ...]
     again: str
     changes: tuple[str, ...] = ()
+    reached: tuple[Reached, ...] = ()
 
 
 def try_sample(dialect: Dialect, text: str, file: str) -> Trial:
@@ -78,16 +81,22 @@ def try_sample(dialect: Dialect, text: str, file: str) -> Trial:
     trace: Trace = {}
     read_statements(dialect, form, statements, file, trace)
     taken = _taken(statements, trace)
+
+    def read(unread: Value | None) -> Device:
+        rest = read_statements(dialect, form, statements, file, {}, unread)
+        return as_intent(assemble("", [dialect], [rest]))[0]
+
+    values = reached(trace, read)
     capture = assemble("", [dialect], [reading])
     try:
         facts = named_as_there(facts_in(capture.device, dialect.carries), [reading.facts])
         rendered = render_facts(dialect, facts)
     except Refusals as refused:
-        return Trial(form.name, taken, capture, (), refused.refusals, REFUSED)
+        return Trial(form.name, taken, capture, (), refused.refusals, REFUSED, (), values)
     again = _read_all(dialect, rendered)
     same = again is not None and not again.leftovers and _alike(again.device, capture.device)
     changes = _changes(text, "".join(each for _, each in rendered)) if form is dialect.forms[0] else ()
-    return Trial(form.name, taken, capture, tuple(rendered), (), SAME if same else OTHER, tuple(changes))
+    return Trial(form.name, taken, capture, tuple(rendered), (), SAME if same else OTHER, tuple(changes), values)
 
 
 def _changes(before: str, after: str) -> Iterator[str]:

@@ -99,6 +99,15 @@ def show_trial(console: Console, trial: Trial, intent: str) -> None:
         table.add_row(str(one.line), one.text, _phrase(one))
     console.print(table)
     console.print()
+    if trial.reached:
+        table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="head")
+        for column in ("line", "value", "as", "in the intent"):
+            table.add_column(column, overflow="fold")
+        for value in trial.reached:
+            where = Text(value.at) if value.at else Text("nowhere: without it the intent is the same", style="strong")
+            table.add_row(str(value.line), value.value, value.field, where)
+        console.print(table)
+        console.print()
     show_leftovers(console, trial.capture.leftovers)
     console.print(Text("The intent that came out:", style="head"))
     console.print(Text(intent))

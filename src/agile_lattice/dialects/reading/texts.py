@@ -22,7 +22,7 @@ from agile_lattice.dialects.reading.executing import executed, lacking
 from agile_lattice.dialects.reading.expanding import expanded, unnamed, with_names
 from agile_lattice.dialects.reading.including import NOT_HERE, without_includes
 from agile_lattice.dialects.reading.stopping import Stop, stop_of
-from agile_lattice.dialects.reading.understanding import Leftover, Reader, Trace, count_of
+from agile_lattice.dialects.reading.understanding import Leftover, Reader, Trace, Value, count_of
 from agile_lattice.dialects.surfaces import Statement
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import NOWHERE, Place
@@ -131,7 +131,7 @@ def read_form(dialect: Dialect, form: Form, text: str, file: str, unrecognised: 
     Raises:
         CaptureError: If the text is cut off or of another surface altogether.
     """
-    reader = _reader(dialect, form, file, None)
+    reader = _reader(dialect, form, file)
     reading = _reading(dialect, reader, bounded(form.surface.parse, text, file))
     if unrecognised is not None:
         unrecognised |= reader.unrecognised
@@ -150,8 +150,9 @@ def _elsewhere(sign: re.Pattern[str], dialect: Dialect, text: str, file: str) ->
 
 
 def read_statements(
-    dialect: Dialect, form: Form, statements: list[Statement], file: str, trace: Trace | None = None
-) -> Reading:
+    dialect: Dialect, form: Form, statements: list[Statement], file: str, trace: Trace | None = None,
+    unread: Value | None = None,
+) -> Reading:  # fmt: skip
     """Read the statements of a text in one form of a dialect.
 
     Args:
@@ -160,14 +161,15 @@ def read_statements(
         statements: All of them.
         file: The name of the text.
         trace: Gets what became of every statement that was understood.
+        unread: A value that is passed by, to see what becomes of the rest.
     """
-    return _reading(dialect, _reader(dialect, form, file, trace), statements)
+    return _reading(dialect, _reader(dialect, form, file, trace, unread), statements)
 
 
-def _reader(dialect: Dialect, form: Form, file: str, trace: Trace | None) -> Reader:
+def _reader(dialect: Dialect, form: Form, file: str, trace: Trace | None = None, unread: Value | None = None) -> Reader:
     semantics = dialect.semantics
     in_order = semantics.order == "list" and semantics.lists == "separate"
-    return Reader(file, form, trace, dialect.carries, in_order)
+    return Reader(file, form, trace, dialect.carries, in_order, unread)
 
 
 def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> Reading:
@@ -211,7 +213,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     ]
     for block in done.gone:
         # A program reads what others take away, too, and may refuse it: then nothing of the text holds.
-        apart = _reading(dialect, _reader(dialect, reader.form, reader.file, None), [block])
+        apart = _reading(dialect, _reader(dialect, reader.form, reader.file), [block])
         lost += [one for one in apart.leftovers if one.place.line not in {left.place.line for left in lost}]
     absent = [
         *absent_of(reader.form, dialect.semantics.family, facts, reader.seen),
@@ -296,7 +298,7 @@ def _nothing(dialects: Sequence[Dialect], file: str) -> Reading:
     named = [each for each in forms if path.name == each[1].file] or alike
     if len(named) == 1:
         [(dialect, form)] = named
-        return _reading(dialect, _reader(dialect, form, file, None), [])
+        return _reading(dialect, _reader(dialect, form, file), [])
     names = ", ".join(form.file for _, form in forms)
     raise CaptureError(
         Place(file), "the file is empty, and its name does not tell what it is a capture of",

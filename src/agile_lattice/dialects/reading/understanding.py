@@ -50,6 +50,24 @@ class Leftover(msgspec.Struct, frozen=True):
     ordered: bool = False
 
 
+class Value(msgspec.Struct, frozen=True, order=True):
+    """A value that a text gives: its line, the field that its dialect reads it as, and the value in words."""
+
+    line: int
+    field: str
+    text: str
+
+
+def in_words(value: object) -> str:
+    """Return a value of a field in words."""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if not isinstance(value, tuple):
+        return str(value)
+    spans = (f"{each[0]}-{each[1]}" if isinstance(each, tuple) and each[0] != each[1] else each for each in value)
+    return ", ".join(str(each[0]) if isinstance(each, tuple) else str(each) for each in spans)
+
+
 class Understood(msgspec.Struct):
     """What became of one statement.
 
@@ -58,12 +76,14 @@ class Understood(msgspec.Struct):
         fields: What it says of a fact, in the blocks that it stands in as far as they count.
         fact: The fact that it is, if it is a whole one by itself.
         head: Whether it only met a condition of the statement around it.
+        values: What it gives itself, with the statements inside that met its conditions.
     """
 
     phrase: Phrase
     fields: Fields
     fact: Fact | None = None
     head: bool = False
+    values: tuple[Value, ...] = ()
 
 
 Trace = dict[int, Understood]  # by the identity of the statement
@@ -101,6 +121,7 @@ class Reader:
         trace: Gets what became of every statement that was understood.
         carried: The sections that the dialect speaks of.
         in_order: Whether of the rules of a list the first that matches decides.
+        unread: A value that is passed by, to see what becomes of the rest.
 
     Attributes:
         leftovers: What was not understood.
@@ -121,12 +142,13 @@ class Reader:
         trace: Trace | None,
         carried: tuple[Section, ...] = SECTIONS,
         in_order: bool = False,
+        unread: Value | None = None,
     ) -> None:
         self.file = file
         self.finder = Finder(file)
         self.form = form
         self.carried, self.in_order = carried, in_order
-        self.trace = trace
+        self.trace, self.unread = trace, unread
         self.leftovers: list[Leftover] = []
         self.passed: list[Leftover] = []
         self.entangled: list[Fact] = []
@@ -174,6 +196,8 @@ class Reader:
             passed = found.fields.pop(PASSED, None) is not None
             if self.trace is not None:
                 self.note(found)
+            if self.unread is not None:
+                self.pass_by(found, self.unread)
             if passed or phrase.passed:
                 self.pass_over(statement, scope.path, phrase)
             if phrase.gives:
@@ -242,10 +266,27 @@ class Reader:
         scope.places.update(dict.fromkeys(values, self.place(statement)))
         return True
 
+    def values(self, found: Found) -> tuple[Value, ...]:
+        """Return what a statement gives, each value with its line."""
+        here = self.place(found.statement)
+        fields = found.fields.items()
+        return tuple(Value(found.places.get(name, here).line, name, in_words(value)) for name, value in fields)
+
+    def pass_by(self, found: Found, unread: Value) -> None:
+        """Take a value out of what a statement gives, if it is the one; what a fact is called becomes another name."""
+        if unread not in self.values(found):
+            return
+        makes = found.phrase.makes
+        if makes is not None and makes.key == unread.field:
+            found.fields[unread.field] = f"other than {unread.text}"
+        else:
+            del found.fields[unread.field]
+
     def note(self, found: Found) -> None:
         """Put a statement into the trace, and those inside that met its conditions."""
         assert self.trace is not None
-        self.trace[id(found.statement)] = Understood(found.phrase, {**found.fields, **found.phrase.constants})
+        fields, values = {**found.fields, **found.phrase.constants}, self.values(found)
+        self.trace[id(found.statement)] = Understood(found.phrase, fields, values=values)
         rest = {id(each) for each in found.rest}
         for child in found.statement.children or ():
             if id(child) not in rest:
