@@ -20,7 +20,9 @@ from __future__ import annotations
 
 import sys
 from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+from agile_lattice.lazy import imported_when_used
 
 __version__ = "0.1.0"
 
@@ -80,6 +82,7 @@ _HOMES = {
     "between": "compare.equivalence.between",
     "check": "checks.findings",
     "diff": "compare.comparing.compare",
+    "frames": "frames",
     "load": "notation.loading.load",
     "loads": "notation.loading.loads",
     "mend": "compare.mending.mend",
@@ -96,10 +99,4 @@ if "IPython" in sys.modules:
     import_module("agile_lattice.notebooks").register()
 
 
-def __getattr__(name: str) -> Any:
-    if name == "frames":
-        return import_module("agile_lattice.frames")
-    if name not in _HOMES:
-        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    module, _, attribute = _HOMES[name].rpartition(".")
-    return getattr(import_module(f"agile_lattice.{module}"), attribute)
+__getattr__ = imported_when_used(__name__, _HOMES)

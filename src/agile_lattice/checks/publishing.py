@@ -10,6 +10,7 @@ from agile_lattice.intent.addresses import BITS, Address, AddressSet, Prefix
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.services import ALL_PORTS, PROTOCOL_NUMBERS, Service, Services
 from agile_lattice.intent.translations import Publish, Static, Translation, Twice
+from agile_lattice.packets.shadows import meetings
 from agile_lattice.packets.spans import Marked, Spans, meet, merged
 
 SIDES = """\
@@ -99,20 +100,18 @@ def published_twice(design: Design) -> Iterator[Found]:
     """Find external ports that are published to two hosts, for the same side and the same users."""
     for device in design.devices:
         published = [one for one in device.translations if isinstance(one, Publish)]
-        spans = [_numbers(one.services) for one in published]
-        marked = Marked((span, at) for at, its in enumerate(spans) for span in its)
-        for at, one in enumerate(published):
-            alike = {other for span in spans[at] for other in marked.meeting(span) if other < at}
-            for earlier in (published[other] for other in sorted(alike)):
-                where = meet(earlier.named, one.named)
-                both = _clash(earlier, one) if where else ""
-                if both:
-                    yield Found(
-                        one.place.at("publish"), translation_subject(device, one),
-                        f"{AddressSet(4, where)} {both} is published already, on {earlier.internal} ({earlier.place})",
-                        "Use another external port or address for one of them.",
-                    )  # fmt: skip
-                    break
+        told = set()
+        for at, other in meetings([(one.named, _numbers(one.services)) for one in published]):
+            one, earlier = published[at], published[other]
+            both = _clash(earlier, one) if at not in told else ""
+            if both:
+                told.add(at)
+                where = AddressSet(4, meet(earlier.named, one.named))
+                yield Found(
+                    one.place.at("publish"), translation_subject(device, one),
+                    f"{where} {both} is published already, on {earlier.internal} ({earlier.place})",
+                    "Use another external port or address for one of them.",
+                )  # fmt: skip
 
 
 @check(

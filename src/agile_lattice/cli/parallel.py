@@ -8,14 +8,12 @@ from argparse import ArgumentParser, Namespace
 from collections.abc import Callable, Sequence
 from contextlib import nullcontext
 from pathlib import Path
-from typing import Generic, TypeVar
+from typing import TYPE_CHECKING, Generic, TypeVar
 
 import msgspec
 
-from agile_lattice.checks.registry import Finding
 from agile_lattice.cli.options import count
 from agile_lattice.dialects.registry import Catalogue, catalogue_beside
-from agile_lattice.fleet.checking import checked
 from agile_lattice.fleet.intents import Fleet, is_large, load_large
 from agile_lattice.fleet.packed import Packed
 from agile_lattice.fleet.sharing import for_each as shared
@@ -24,6 +22,9 @@ from agile_lattice.fleet.tasks import Captured, Failed, Texts
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.notation.loading import load
 from agile_lattice.show.terminal import with_progress
+
+if TYPE_CHECKING:
+    from agile_lattice.checks.registry import Finding
 
 R = TypeVar("R")
 MANY = 24  # devices, below which it takes longer to start other processes than to do the work
@@ -102,6 +103,8 @@ def whole(fleet: Network | Fleet) -> Network:
 
 def checked_by_all(fleet: Network | Fleet, arguments: Namespace) -> list[Finding]:
     """Check an intent against the design rules."""
+    from agile_lattice.fleet.checking import checked
+
     many = len(fleet.devices) >= MANY
     with (usual_store() if many and arguments.cache else None) or nullcontext() as store:
         return checked(fleet, jobs_for(arguments, len(fleet.devices)), store, with_progress)

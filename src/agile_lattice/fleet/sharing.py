@@ -6,16 +6,17 @@ import gc
 import signal
 import sys
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ProcessPoolExecutor, as_completed
 from contextlib import contextmanager
 from functools import partial
-from multiprocessing import get_context
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.fleet.packed import unpacked
 from agile_lattice.fleet.store import Store, key_of
 from agile_lattice.fleet.tasks import Captured, Failed, Work, done
+
+if TYPE_CHECKING:
+    from concurrent.futures import ProcessPoolExecutor
 
 T = TypeVar("T")
 A = TypeVar("A")
@@ -103,6 +104,8 @@ def as_they_come(do: Callable[[T, A], R], about: T, members: Sequence[A], jobs: 
     if jobs < 2 or len(members) < 2:
         yield from ((each, do(about, each)) for each in members)
         return
+    from concurrent.futures import as_completed
+
     with _processes(min(jobs, len(members)), about) as pool:
         doing = {pool.submit(_done, do, each): each for each in members}
         for future in as_completed(doing):
@@ -112,6 +115,9 @@ def as_they_come(do: Callable[[T, A], R], about: T, members: Sequence[A], jobs: 
 @contextmanager
 def _processes(jobs: int, about: object) -> Iterator[ProcessPoolExecutor]:
     """Give processes that know what something is about; when it is broken off, they are not waited for."""
+    from concurrent.futures import ProcessPoolExecutor
+    from multiprocessing import get_context
+
     ways = get_context("fork" if sys.platform == "linux" else None)
     pool = ProcessPoolExecutor(jobs, mp_context=ways, initializer=_begin, initargs=(about,))
     try:

@@ -11,7 +11,7 @@ from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Answer, Device
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.translations import Dynamic, Publish, Static, Translation, Twice
-from agile_lattice.packets.spans import Spans, meet, merged, minus
+from agile_lattice.packets.spans import Marked, Spans, meet, merged, minus
 
 FAMILIES = (4, 6)
 Answered = Mapping[int, Spans]  # addresses of each family
@@ -153,16 +153,16 @@ def _values(addresses: Iterable[Prefix], family: int) -> Spans:
 
 def _with_place(addresses: AddressSet, translations: list[Translation]) -> tuple[AddressSet, Place]:
     """Return addresses with the place of the translation that needs them, and of each prefix as its part."""
-    used: dict[str | int, Place] = {
-        str(each): _place_of_use(translations, AddressSet.of(each)) for each in addresses.prefixes()
-    }
-    first = _place_of_use(translations, addresses)
-    return addresses, Place(first.file, first.line, used)
+    uses = Marked((span, at) for at, one in enumerate(translations) for span in _external(one, addresses.family))
 
+    def place_of_use(prefix: Prefix) -> Place:
+        users = uses.meeting((prefix.first, prefix.last))
+        return translations[users[0]].place if users else NOWHERE
 
-def _place_of_use(translations: list[Translation], addresses: AddressSet) -> Place:
-    family, spans = addresses.family, addresses.spans
-    return next((one.place for one in translations if meet(_external(one, family), spans)), NOWHERE)
+    used: dict[str | int, Place] = {str(each): place_of_use(each) for each in addresses.prefixes()}
+    first = min((users[0] for span in addresses.spans if (users := uses.meeting(span))), default=None)
+    place = NOWHERE if first is None else translations[first].place
+    return addresses, Place(place.file, place.line, used)
 
 
 def _gathered(answers: list[Answer]) -> tuple[Answer, ...]:

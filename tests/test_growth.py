@@ -1,0 +1,129 @@
+"""Four times the objects take at most a little more than four times the work, whatever kind of object, and command.
+
+Work is counted in calls of functions, so that neither the machine nor what else it does matters.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from types import FrameType
+
+import pytest
+
+import agile_lattice as al
+from agile_lattice.intent.model import Device
+from agile_lattice.notation.loading import loads
+
+FEW, TIMES, MOST = 60, 4, 4.6
+HEAD = """lattice: 1
+zones: {inside: {exposure: own}, outside: {exposure: public}}
+devices:
+  edge:
+    speaks: [%s]
+    settings: {forwarding: true, reverse-path: "off"}
+    interfaces:
+      in0: {zone: inside, address: 10.40.0.1/16}
+      out0: {zone: outside, address: 203.0.113.2/28}
+"""
+
+
+def own(at: int) -> str:
+    return f"10.40.{1 + at // 200}.{1 + at % 200}"
+
+
+def outer(at: int) -> str:
+    return f"192.0.{at // 200}.{1 + at % 200}"
+
+
+# What a device has many of: where it stands, and one of them.
+KINDS: dict[str, tuple[str, Callable[[int], str]]] = {
+    "interfaces": ("", lambda at: f"      p{at}: {{zone: inside, address: 10.{50 + at // 200}.{at % 200}.1/24}}"),
+    "addresses": ("      many: {zone: inside, address: [%s]}", lambda at: f"10.{50 + at // 200}.{at % 200}.1/24"),
+    "routes": ("    routes:", lambda at: f"      - {{to: 10.{50 + at // 200}.{at % 200}.0/24, via: 10.40.0.2}}"),
+    "publications of one port": (
+        "    translations:",
+        lambda at: f"      - {{publish: {outer(at)}, service: tcp/443, on: {own(at)}, facing: outside}}",
+    ),
+    "publications of one address": (
+        "    translations:",
+        lambda at: f"      - {{publish: 203.0.113.5, service: tcp/{1000 + at}, on: {own(at)}, facing: outside}}",
+    ),
+    "hosts one to one": (
+        "    translations:",
+        lambda at: f"      - {{static: {outer(at)}, on: {own(at)}, facing: outside}}",
+    ),
+    "sources": (
+        "    translations:",
+        lambda at: f"      - {{from: inside, to: outside, source: {own(at)}, source-becomes: {{pool: {outer(at)}}}}}",
+    ),
+    "permits": (
+        "    permits:",
+        lambda at: f"      - {{from: outside, to: inside, destination: {own(at)}, service: tcp/443}}",
+    ),
+    "permits of ports": (
+        "    permits:",
+        lambda at: f"      - {{from: outside, to: inside, service: tcp/{1000 + 2 * at}}}",
+    ),
+    "management": ("    management:", lambda at: f"      - {{from: inside, source: {own(at)}, service: tcp/22}}"),
+}
+
+
+def intent(kind: str, count: int, speaks: str = "iproute2, nftables, sysctl") -> str:
+    head, one = KINDS[kind]
+    each = [one(at) for at in range(count)]
+    lines = [head % ", ".join(each)] if "%s" in head else [*([head] if head else []), *each]
+    return HEAD % speaks + "\n".join(lines) + "\n"
+
+
+def texts(device: Device) -> dict[str, str]:
+    return {each.file: each.text for each in al.render(device)}
+
+
+def less(found: dict[str, str]) -> dict[str, str]:
+    """What was rendered, but for a line in the middle that says something by itself."""
+    name = max(found, key=lambda each: len(found[each]))
+    lines = found[name].split("\n")
+    del lines[next(at for at in range(len(lines) // 2, 0, -1) if any(ch.isdigit() for ch in lines[at]))]
+    return found | {name: "\n".join(lines)}
+
+
+Prepared = tuple[str, Device, dict[str, str]]
+COMMANDS: dict[str, Callable[[Prepared], object]] = {
+    "load": lambda it: loads(it[0]),
+    "check": lambda it: al.check(loads(it[0])),
+    "render": lambda it: al.render(it[1]),
+    "read": lambda it: al.read("edge", it[1].speaks, it[2]),
+    "diff": lambda it: al.diff(it[1], al.read("edge", it[1].speaks, it[2])),
+    "prove": lambda it: al.prove(it[1], al.read("edge", it[1].speaks, it[2])),
+    "mend": lambda it: al.mend(it[1], it[2].items()),
+}
+
+
+def calls(what: Callable[[], object]) -> int:
+    """How many functions are called while something is done."""
+    count = 0
+
+    def seen(_frame: FrameType, event: str, _arg: object) -> None:
+        nonlocal count
+        count += event in ("call", "c_call")
+
+    sys.setprofile(seen)
+    try:
+        what()
+    finally:
+        sys.setprofile(None)
+    return count
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+@pytest.mark.parametrize("kind", KINDS)
+def test_four_times_the_objects_take_four_times_the_work(kind: str, command: str) -> None:
+    found = []
+    for count in (FEW, TIMES * FEW):
+        text = intent(kind, count)
+        [device] = loads(text).devices
+        prepared = text, device, less(texts(device))
+        COMMANDS[command](prepared)  # what is worked out once for all is there now
+        found.append(calls(lambda: COMMANDS[command](prepared)))  # noqa: B023
+    assert found[1] <= MOST * found[0], found
