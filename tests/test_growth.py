@@ -15,7 +15,7 @@ import agile_lattice as al
 from agile_lattice.intent.model import Device
 from agile_lattice.notation.loading import loads
 
-FEW, TIMES, MOST = 60, 4, 4.6
+FEW, TIMES, MOST = 40, 4, 4.6
 HEAD = """lattice: 1
 zones: {inside: {exposure: own}, outside: {exposure: public}}
 devices:

@@ -31,7 +31,7 @@ from agile_lattice.packets.boxes import Box, Undecided, count, difference, overl
 from agile_lattice.packets.classes import worth_it
 from agile_lattice.packets.functions import Entry, differing, exactly
 from agile_lattice.packets.shadows import crossings, meetings, shadows
-from agile_lattice.packets.spans import merged
+from agile_lattice.packets.spans import meet, merged, minus
 from strategies import devices
 from where import examples
 
@@ -59,6 +59,27 @@ def test_boxes_are_the_sets_of_their_points(left: tuple, right: tuple, more: lis
     assert sorted(points(left_over)) == sorted(set(points([left])) - set(points([right, *more])))
     assert count(left_over) == len(points(left_over))
     assert some_point(left, [(3,), (), (9, 1)]) in points([left])
+
+
+def numbers(spans: tuple[tuple[int, int], ...]) -> set[int]:
+    return {number for first, last in spans for number in range(first, last + 1)}
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_sets_of_few_and_of_many_spans_are_met_and_parted_exactly(seed: int) -> None:
+    random = Random(seed)
+    for _ in range(3000):
+        one, other = (
+            merged(
+                (at, at + random.randrange(4)) for at in random.choices(range(150), k=random.choice([0, 1, 2, 5, 40]))
+            )
+            for _ in range(2)
+        )
+        for found, wanted in (
+            (meet(one, other), numbers(one) & numbers(other)),
+            (minus(one, other), numbers(one) - numbers(other)),
+        ):
+            assert numbers(found) == wanted and found == merged(found), (one, other)
 
 
 def test_too_much_work_is_said_and_not_guessed() -> None:

@@ -78,7 +78,6 @@ def likely(boxes: Iterable[Box], sides: Sequence[Treating]) -> Iterator[Box]:
 def _ordinary(box: Box, sides: Sequence[Treating]) -> Iterator[tuple[int, Box]]:
     """Yield the ordinary packets of a box for each interface, with the number of dimensions in which there are none."""
     space = sides[0].space
-    hosts = _hosts(sides, space)
     ports = {one.name: one for each in sides[::-1] for one in each.device.interfaces}
     numbers = [at for first, last in box[ARRIVES] for at in range(first, last + 1)]
     neighbours = {at: sender(ports[space.names[at]], STRANGER[space.family]).value for at in numbers}
@@ -87,21 +86,24 @@ def _ordinary(box: Box, sides: Sequence[Treating]) -> Iterator[tuple[int, Box]]:
         near = neighbours[at]
         return not meet(box[SOURCE], ((near, near),)), is_outside(ports[space.names[at]])
 
+    liked = {PROTOCOL: LIKED_PROTOCOLS[space.family], DESTINATION: _hosts(sides, space), PORT: LIKED_PORTS}
+    alike = {dimension: _liked(box, dimension, numbers) for dimension, numbers in liked.items()}
     for at in sorted(numbers, key=unusual):
-        wanted: dict[int, Iterable[int]] = {
-            PROTOCOL: LIKED_PROTOCOLS[space.family],
-            SOURCE: (neighbours[at], STRANGER[space.family].value),
-            DESTINATION: hosts,
-            PORT: LIKED_PORTS,
-        }
-        narrow, odd = [((at, at),), *box[1:]], 0
-        for dimension, numbers_ in wanted.items():
-            some = meet(box[dimension], merged((each, each) for each in numbers_))
-            first, last = next((span for span in box[dimension] if span[1] - span[0] > 1), box[dimension][0])
-            ordinary = min(first + 9, last) if dimension in (SOURCE, DESTINATION) else first
-            narrow[dimension] = some or ((ordinary, ordinary),)
-            odd += not some
-        yield odd, tuple(narrow)
+        mine = alike | {SOURCE: _liked(box, SOURCE, (neighbours[at], STRANGER[space.family].value))}
+        narrow = [((at, at),), *box[1:]]
+        for dimension, (spans, _) in mine.items():
+            narrow[dimension] = spans
+        yield sum(not usual for _, usual in mine.values()), tuple(narrow)
+
+
+def _liked(box: Box, dimension: int, numbers: Iterable[int]) -> tuple[Spans, bool]:
+    """Return those of some numbers that a box has in a dimension, and that it has any; else an ordinary one of it."""
+    some = meet(box[dimension], merged((each, each) for each in numbers))
+    if some:
+        return some, True
+    first, last = next((span for span in box[dimension] if span[1] - span[0] > 1), box[dimension][0])
+    ordinary = min(first + 9, last) if dimension in (SOURCE, DESTINATION) else first
+    return ((ordinary, ordinary),), False
 
 
 def _hosts(sides: Sequence[Treating], space: Space) -> list[int]:

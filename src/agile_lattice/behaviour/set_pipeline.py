@@ -22,7 +22,7 @@ from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box
-from agile_lattice.packets.spans import Spans, meet, merged, minus
+from agile_lattice.packets.spans import Marked, Span, Spans, meet, merged, minus
 
 
 class Treatment(msgspec.Struct, frozen=True):
@@ -43,6 +43,23 @@ STOPPED = Treatment(None)
 Part = tuple[Box, Treatment]
 
 
+class _PastIt:
+    """What goes over a link without the device.
+
+    Args:
+        ways: Sources, `None` for any, and destinations, which have no address in common.
+
+    Attributes:
+        index: The numbers of the ways, by their destinations.
+        all: All destinations.
+    """
+
+    def __init__(self, ways: Sequence[tuple[Spans | None, Spans]]) -> None:
+        self.ways = ways
+        self.index = Marked((span, at) for at, (_, to) in enumerate(ways) for span in to)
+        self.all = merged(span for _, to in ways for span in to)
+
+
 class Treating:
     """A device as a function of sets of packets of one family.
 
@@ -57,6 +74,7 @@ class Treating:
         self.topology, self.space, self.unknown = topology, space, unknown
         self.device = topology.devices[name]
         self._lists: dict[Listed, RuleList] = {}
+        self._past: dict[str, _PastIt] = {}
 
     def parts(self, box: Box, budget: Budget) -> Iterator[Part]:
         """Cut packets as they arrive, for any egress, into parts that are treated alike.
@@ -76,23 +94,14 @@ class Treating:
         if cut_off(self.device, name):
             yield box, STOPPED
             return
-        # What is for another host on the link goes to that host, unless the device answers for it.
-        answered = self._answered(name)
-        rest = [box]
-        for sources, subnet in self._past_it(name):
-            there = minus(subnet, answered)
-            left: list[Box] = []
-            for each in rest:
-                inside = _within(each, sources, there)
-                if inside is not None:
-                    reason = self.unknown.of("routes")  # it may say that the device answers for it
-                    yield inside, Treatment(None, KEEP, reason) if reason else STOPPED
-                left += _outside(each, sources, there)
-            rest = left
-        for each in rest:
-            for part, action, reason in self._list("arrival").decided(each, KEEP, budget):
-                if reason:
-                    yield part, Treatment(None, KEEP, reason)
+        reason = self.unknown.of("routes")  # it may say that the device answers for what goes past it
+        for each, past in self._parted(name, box):
+            if past:
+                yield each, Treatment(None, KEEP, reason) if reason else STOPPED
+                continue
+            for part, action, unsure in self._list("arrival").decided(each, KEEP, budget):
+                if unsure:
+                    yield part, Treatment(None, KEEP, unsure)
                 else:
                     yield from self._looked_up(name, part, action, budget)
 
@@ -101,8 +110,8 @@ class Treating:
         if reason := cut_off(self.device, name):
             return reason
         source, here = (((each.value, each.value),) for each in (header.source, header.destination))
-        for sources, subnet in self._past_it(name):
-            if meet(minus(subnet, self._answered(name)), here) and (sources is None or meet(sources, source)):
+        for sources, subnet in self._past_it(name).ways:
+            if meet(subnet, here) and (sources is None or meet(sources, source)):
                 return f"nobody on {name} answers for {header.destination}"
         return ""
 
@@ -217,19 +226,40 @@ class Treating:
         spans = merged(span for a in answers if a.addresses.family == self.space.family for span in a.addresses.spans)
         return minus(spans, self.own)
 
-    def _past_it(self, name: str) -> list[tuple[Spans | None, Spans]]:
-        """Return what goes over the link of an interface without the device: sources, `None` for any, and destinations.
+    def _parted(self, name: str, box: Box) -> Iterator[tuple[Box, bool]]:
+        """Cut what comes in on an interface into what goes over its link without the device, and the rest.
+
+        What is for another host on the link goes to that host, unless the device answers for it.
+        """
+        past = self._past_it(name)
+        destinations, sources = box[DESTINATION], box[SOURCE]
+        for at in dict.fromkeys(at for span in destinations for at in past.index.meeting(span)):
+            by, to = past.ways[at]
+            there = with_spans(box, DESTINATION, meet(destinations, to))
+            if by is None:
+                yield there, True
+                continue
+            for spans, goes in ((meet(sources, by), True), (minus(sources, by), False)):
+                if spans:
+                    yield with_spans(there, SOURCE, spans), goes
+        if elsewhere := minus(destinations, past.all):
+            yield with_spans(box, DESTINATION, elsewhere), False
+
+    def _past_it(self, name: str) -> _PastIt:
+        """Return what goes over the link of an interface without the device, worked out once.
 
         Hosts of one subnet reach each other by themselves, and whoever is behind a router on the link does so by that.
         Of several subnets on one link that router need not be in all: what is for another one may come to the device.
         """
-        port = self.device.interface(name)
-        if port is None or port.loopback:
-            return []
-        own = (each.network for each in port.addresses if each.family == self.space.family and not each.is_host)
-        subnets = {((each.first, each.last),) for each in own}
-        widest = [each for each in subnets if not any(each != other and not minus(each, other) for other in subnets)]
-        return [(None if len(widest) == 1 else each, each) for each in sorted(widest)]
+        if name not in self._past:
+            port, answered = self.device.interface(name), self._answered(name)
+            here = port.addresses if port is not None and not port.loopback else ()
+            own = (each.network for each in here if each.family == self.space.family and not each.is_host)
+            subnets = _widest((each.first, each.last) for each in own)
+            alone = len(subnets) == 1
+            ways = [(None if alone else (each,), minus((each,), answered)) for each in subnets]
+            self._past[name] = _PastIt(ways)
+        return self._past[name]
 
     def _answered(self, name: str) -> Spans:
         answers = self.topology.answers(self.device.name)
@@ -237,23 +267,13 @@ class Treating:
         return merged((*self.own, *(span for a in here for span in a.addresses.spans)))
 
 
-def _within(box: Box, sources: Spans | None, destinations: Spans) -> Box | None:
-    """Return the packets of a box from some addresses to others."""
-    found = with_spans(box, DESTINATION, meet(box[DESTINATION], destinations))
-    found = found if sources is None else with_spans(found, SOURCE, meet(box[SOURCE], sources))
-    return found if all(found) else None
-
-
-def _outside(box: Box, sources: Spans | None, destinations: Spans) -> Iterator[Box]:
-    """Yield the other packets of a box, none of them twice."""
-    elsewhere = with_spans(box, DESTINATION, minus(box[DESTINATION], destinations))
-    if all(elsewhere):
-        yield elsewhere
-    if sources is not None:
-        others = with_spans(box, DESTINATION, meet(box[DESTINATION], destinations))
-        others = with_spans(others, SOURCE, minus(box[SOURCE], sources))
-        if all(others):
-            yield others
+def _widest(subnets: Iterable[Span]) -> list[Span]:
+    """Return the subnets that are in no other one, in order: of two subnets one holds the other, or they are apart."""
+    found: list[Span] = []
+    for each in sorted(set(subnets), key=lambda one: (one[0], -one[1])):
+        if not found or each[0] > found[-1][1]:
+            found.append(each)
+    return found
 
 
 def _looked_up(table: Table, spans: Spans) -> Iterator[tuple[Spans, Hop | None]]:

@@ -99,12 +99,12 @@ def _to_itself(sides: Sides, there: Device, family: int, sources: Spans) -> Iter
     own = _managed_at(there, family, sources)
     if everything is None or not own:
         return
-    for rule in passages(there.access):
-        if rule.verdict == "pass" and space.speaks(rule):
-            box = with_spans(with_spans(space.of_rule(rule), SOURCE, sources), DESTINATION, own)
-            common = overlap(box, everything) if all(box) else None
-            if common is not None:
-                yield common
+    passing = (space.of_rule(rule) for rule in passages(there.access) if rule.verdict == "pass" and space.speaks(rule))
+    # Of many rules for one service that part the sources among them there is one box.
+    for box in dict.fromkeys(with_spans(with_spans(each, SOURCE, sources), DESTINATION, own) for each in passing):
+        common = overlap(box, everything) if all(box) else None
+        if common is not None:
+            yield common
 
 
 def _managed_at(there: Device, family: int, sources: Spans) -> Spans:

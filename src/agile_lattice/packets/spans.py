@@ -15,6 +15,7 @@ from typing import Generic, TypeVar
 Span = tuple[int, int]
 Spans = tuple[Span, ...]
 T = TypeVar("T")
+FEW = 8  # times as few spans are looked up one by one
 
 
 def merged(spans: Iterable[Span]) -> Spans:
@@ -35,6 +36,16 @@ def meet(left: Spans, right: Spans) -> Spans:
         (first, last), (other_first, other_last) = left[0], right[0]
         first, last = max(first, other_first), min(last, other_last)
         return ((first, last),) if first <= last else ()
+    if not left or not right:
+        return ()
+    if len(left) < len(right):
+        left, right = right, left
+    if len(right) == 1:
+        return _cut(left, *right[0])
+    if left == right:
+        return left
+    if len(right) * FEW < len(left):
+        return tuple(span for first, last in right for span in _cut(left, first, last))
     result: list[Span] = []
     i = j = 0
     while i < len(left) and j < len(right):
@@ -48,10 +59,37 @@ def meet(left: Spans, right: Spans) -> Spans:
     return tuple(result)
 
 
+def _cut(spans: Spans, first: int, last: int) -> Spans:
+    """Return the numbers of a set that is not empty which are between two, both included."""
+    if first <= spans[0][0] and spans[-1][1] <= last:
+        return spans
+    begin, end = _from(spans, first), bisect_right(spans, (last, last))
+    end += end < len(spans) and spans[end][0] <= last
+    inside = spans[begin:end]
+    if not inside:
+        return ()
+    ends = [(max(inside[0][0], first), inside[0][1]), *inside[1:]]
+    ends[-1] = (ends[-1][0], min(ends[-1][1], last))
+    return tuple(ends)
+
+
+def _from(spans: Spans, first: int) -> int:
+    """Return the position of the first span that ends at a number or behind it."""
+    at = bisect_right(spans, (first,))
+    return at - 1 if at and spans[at - 1][1] >= first else at
+
+
 def minus(left: Spans, right: Spans) -> Spans:
     """Return the numbers of `left` that are not in `right`."""
+    if not left or not right:
+        return left
+    if len(right) * FEW < len(left):
+        begins = left[0][0], *(last + 1 for _, last in right)
+        ends = *(first - 1 for first, _ in right), left[-1][1]
+        gaps = [each for each in zip(begins, ends, strict=True) if each[0] <= each[1]]
+        return tuple(span for first, last in gaps for span in _cut(left, first, last))
     result: list[Span] = []
-    at = 0  # what ends before one span begins is behind all later ones, too
+    at = _from(right, left[0][0])  # what ends before one span begins is behind all later ones, too
     for first, last in left:
         while at < len(right) and right[at][1] < first:
             at += 1
