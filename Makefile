@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint wheel pythons bench screenshots docs pages captures proofs mutants coverage clean
+.PHONY: demo test quick lint wheel pythons bench screenshots docs pages captures proofs mutants coverage clean
 
 demo: $(VENV)/installed
 	@$(BIN)/lattice demo
@@ -12,6 +12,15 @@ demo: $(VENV)/installed
 test: $(VENV)/installed-test programs lint
 	@$(BIN)/python -m compileall -q src tests scripts
 	$(BIN)/pytest -q -n 2 --dist worksteal -p no:cacheprovider
+
+# The rooms of the core and their laws with few examples, the lowest rooms first: a minute, with nothing but Python.
+ROOMS = dialects expressions account reading names behaviour plan checks compare changes mend withheld laws show house
+quick: $(VENV)/installed-test
+	@$(BIN)/python -m compileall -q src tests scripts
+	LATTICE_EXAMPLES=0.15 HYPOTHESIS_PROFILE=quick $(BIN)/pytest -q -n 2 --dist worksteal -m "not real" \
+		tests/test_packets.py tests/test_intent.py tests/test_notation.py
+	LATTICE_EXAMPLES=0.15 HYPOTHESIS_PROFILE=quick $(BIN)/pytest -q -n 2 --dist worksteal -m "not real" \
+		$(ROOMS:%=tests/test_%.py)
 
 lint: $(VENV)/installed-test
 	$(BIN)/ruff format --check src tests scripts benchmarks

@@ -32,8 +32,8 @@ from agile_lattice.notation.plain import device_data
 from agile_lattice.notation.writing import write
 from pairs import PAIRS
 from renderings import MEANT, TEXTS
+from test_changes import clean, lamp
 from test_laws import rendered
-from test_mend import clean, lamp
 from where import DEMO
 
 

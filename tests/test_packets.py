@@ -65,7 +65,7 @@ def numbers(spans: tuple[tuple[int, int], ...]) -> set[int]:
     return {number for first, last in spans for number in range(first, last + 1)}
 
 
-@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize("seed", range(examples(3)))
 def test_sets_of_few_and_of_many_spans_are_met_and_parted_exactly(seed: int) -> None:
     random = Random(seed)
     for _ in range(3000):
@@ -285,7 +285,7 @@ def first(entries: list[Entry], point: Point) -> int:
     return next(at for at, each in enumerate(entries) if holds(each.box, point))
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", range(examples(4)))
 def test_two_lists_part_exactly_where_a_packet_by_packet_look_says(seed: int) -> None:
     for turn in range(400):
         chance = Random(1000 * seed + turn)
@@ -312,7 +312,7 @@ def part_exactly(left: list[Entry], right: list[Entry], dimensions: int, top: in
         assert all(any(holds(box, point) for box in boxes) for point in some), "what it shows is one of them"
 
 
-@pytest.mark.parametrize("seed", range(2))
+@pytest.mark.parametrize("seed", range(examples(2)))
 def test_sets_of_many_spans_are_compared_as_exactly(seed: int) -> None:
     tried = 0
     for turn in range(120):
@@ -348,7 +348,7 @@ def test_whether_two_actions_do_the_same_to_a_box_is_what_they_do_to_its_packets
     assert alike > 100
 
 
-@pytest.mark.parametrize("seed", range(2))
+@pytest.mark.parametrize("seed", range(examples(2)))
 def test_what_earlier_entries_take_is_what_a_packet_by_packet_look_says(seed: int) -> None:
     for turn in range(400):
         chance = Random(1000 * seed + turn)
@@ -397,7 +397,7 @@ def test_numbers_of_every_width_are_compared_exactly(top: int) -> None:
         assert boxes == ([((((0, at - 1),),),)] if at else []), "they agree on the last number, and on that only"
 
 
-@pytest.mark.parametrize("seed", range(2))
+@pytest.mark.parametrize("seed", range(examples(2)))
 def test_a_general_solver_says_the_same(seed: int) -> None:
     verdicts = []
     for turn in range(1000 * seed, 1000 * seed + 50):

@@ -37,8 +37,9 @@ from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Static, 
 from agile_lattice.notation.loading import load, loads
 from machines import Machine, Run, present, run
 from strategies import loadable_devices
+from test_changes import WITH, mended, only_what_is_carried
 from test_laws import in_effect, rendered
-from test_mend import WITH, intended, mended, only_what_is_carried
+from test_mend import intended
 from where import DEMO, ROOT, examples
 
 HERE = ROOT / "tests"

@@ -22,7 +22,7 @@ from agile_lattice.intent.model import Network
 from agile_lattice.intent.normal import normal
 from agile_lattice.notation.loading import load, loads
 from agile_lattice.notation.writing import write
-from test_mend import Folder
+from test_changes import Folder
 from where import DEMO, ROOT
 
 STRANGERS = ROOT / "tests" / "strangers"

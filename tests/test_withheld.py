@@ -21,8 +21,8 @@ from agile_lattice.dialects.errors import CaptureError, ChangeError, Refusals
 from agile_lattice.intent.addresses import Address
 from agile_lattice.notation.loading import loads
 from strategies import devices
+from test_changes import WITH, only_what_is_carried
 from test_laws import SOME, rendered
-from test_mend import WITH, only_what_is_carried
 from where import examples
 
 MANAGED = """
