@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import pty
 import re
+import resource
 import subprocess
 import sys
 from pathlib import Path
@@ -136,3 +137,42 @@ def test_names_of_names_do_not_grow_without_end(dialect: str) -> None:
         left = [each.text for each in al.read("quay", [dialect], {"text": text}).leftovers]
         # What there is no room for is not understood, with the name that is used there.
         assert any(f"a{count - 1}" in each for each in left) == (count == 40), left
+
+
+def bomb() -> str:
+    repeated = "".join(f"a{at}: &a{at} [{','.join([f'*a{at - 1}'] * 10)}]\n" for at in range(1, 9))
+    return f"a0: &a0 [{','.join('x' * 10)}]\n{repeated}"
+
+
+# Small texts that want much: a file, whether it is a capture, and what is said of it.
+GREEDY = {
+    "aliases of aliases": ("intent.yaml", bomb(), "far too often"),
+    "a fault on every line": (
+        "intent.yaml",
+        "lattice: 1\ndevices:\n  quay:\n    routes:\n" + "      - {to: 10.0.0.1/33, vai: 1.2.3.4}\n" * 30_000,
+        "very many more",
+    ),
+    "open brackets": ("intent.yaml", "lattice: 1\nnetwork: " + "[" * 500_000, "not well-formed"),
+    "open objects": ("nftables.nft", '{"a":' * 120_000, "never closed"),
+    "open blocks": ("nftables.nft", "table ip a {\n" + "chain a {\n" * 60_000, "never closed"),
+    "closed objects": ("nftables.nft", '{"a": 1}, ' * 60_000, ""),
+}
+
+
+@pytest.mark.parametrize("case", GREEDY)
+def test_a_text_that_wants_much_is_answered_in_bounds(case: str, tmp_path: Path) -> None:
+    """A second for each megabyte, and a gigabyte: with what a busy machine takes on top."""
+    name, text, said = GREEDY[case]
+    intent, capture = tmp_path / "intent.yaml", tmp_path / "captured" / "quay"
+    capture.mkdir(parents=True)
+    intent.write_text("lattice: 1\ndevices: {quay: {speaks: nftables}}\n")
+    (intent if name == "intent.yaml" else capture / name).write_text(text)
+    command = ["check", str(intent)] if name == "intent.yaml" else ["diff", str(intent), str(capture.parent)]
+
+    def bounded() -> None:
+        resource.setrlimit(resource.RLIMIT_CPU, (12, 12))
+        resource.setrlimit(resource.RLIMIT_AS, (2 * 2**30, 2 * 2**30))
+
+    done = subprocess.run([LATTICE, *command], capture_output=True, text=True, preexec_fn=bounded, check=False)
+    assert done.returncode in (1, 2) and said in done.stdout + done.stderr, (done.returncode, done.stderr[-500:])
+    assert "Traceback" not in done.stderr

@@ -37,18 +37,22 @@ class NotationError(LatticeError):
     """An intent could not be understood.
 
     Attributes:
-        faults: All that was found, in file order.
+        faults: What was found, in file order.
+        whole: Whether that is all of it: of very many faults the first are told.
     """
 
-    def __init__(self, faults: Sequence[Fault]) -> None:
-        self.faults = tuple(faults)
-        super().__init__(self.faults)
+    def __init__(self, faults: Sequence[Fault], whole: bool = True) -> None:
+        self.faults, self.whole = tuple(faults), whole
+        super().__init__(self.faults, whole)
 
     def __str__(self) -> str:
-        lines = [str(fault) for fault in self.faults[:SHOWN]]
-        if len(self.faults) > SHOWN:
-            lines.append(f"... and {len(self.faults) - SHOWN} more")
-        return "\n".join(lines)
+        return "\n".join([*map(str, self.faults[:SHOWN]), *self.rest])
+
+    @property
+    def rest(self) -> list[str]:
+        """A line that says how many faults there are besides those that are shown; none if there are no others."""
+        more = len(self.faults) - SHOWN
+        return [f"... and {more} more" if self.whole else "... and very many more"] if more > 0 else []
 
 
 def fail(place: Place, what: str, remedy: str = "") -> NotationError:

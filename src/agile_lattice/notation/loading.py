@@ -14,7 +14,7 @@ from pydantic import ValidationError
 from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.collector import paused_collector
-from agile_lattice.notation.errors import Fault, NotationError, fail
+from agile_lattice.notation.errors import NotationError, fail
 from agile_lattice.notation.located import parse, read_text
 from agile_lattice.notation.resolving import Source, resolve
 from agile_lattice.notation.shape_faults import VERSION_HINT, shape_faults
@@ -36,15 +36,16 @@ def load(path: str | Path) -> Network:
         NotationError: With everything that is wrong, each with its place.
     """
     sources = []
-    faults: list[Fault] = []
+    errors: list[NotationError] = []
     with paused_collector():
         for file in intent_files(Path(path)):
             try:
                 sources.append(shaped(read_text(file), str(file)))
             except NotationError as error:
-                faults += error.faults
-        if faults:
-            raise NotationError(faults)
+                errors.append(error)
+        if errors:
+            faults = [fault for error in errors for fault in error.faults]
+            raise NotationError(faults, whole=all(error.whole for error in errors))
         return resolve(sources)
 
 
@@ -75,4 +76,4 @@ def shaped(text: str, file: str) -> Source:
     try:
         return Source(IntentShape.model_validate(data), place)
     except ValidationError as error:
-        raise NotationError(sorted(shape_faults(error, place), key=lambda fault: fault.place.line)) from None
+        raise shape_faults(error, place) from None

@@ -17,7 +17,8 @@ from agile_lattice.notation.errors import fail
 Data = None | bool | int | float | str | list["Data"] | dict[str, "Data"]
 
 MAX_BYTES = 16 * 2**20
-MAX_VALUES = 4_000_000
+# Aliases repeat values; a text may hold so many more than it could without them.
+REPEATED = 100_000
 _INTEGER = re.compile(r"[-+]?[0-9]+")
 _FLOAT = re.compile(r"[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?")
 _WORDS: dict[str, Data] = {"true": True, "false": False, "null": None, "~": None, "": None}
@@ -75,7 +76,7 @@ def parse(text: str, file: str) -> tuple[Data, Place]:
     if root is None:
         what = "holds nothing but comments" if text.strip() else "is empty"
         raise fail(Place(file), f"the file {what}", "Check that it was written completely.")
-    return _Reader(file).value(root)
+    return _Reader(file, len(text) // 2 + REPEATED).value(root)
 
 
 class _Loader(yaml.CSafeLoader):
@@ -92,8 +93,8 @@ class _Loader(yaml.CSafeLoader):
 
 
 class _Reader:
-    def __init__(self, file: str) -> None:
-        self.file = file
+    def __init__(self, file: str, most: int) -> None:
+        self.file, self.most = file, most
         self.count = 0
         self.open: set[int] = set()
 
@@ -101,7 +102,7 @@ class _Reader:
         data: Data
         line = node.start_mark.line + 1
         self.count += 1
-        if self.count > MAX_VALUES or id(node) in self.open:
+        if self.count > self.most or id(node) in self.open:
             raise fail(Place(self.file, line), "aliases repeat this endlessly, or far too often")
         if isinstance(node, yaml.ScalarNode):
             text = str(node.value)

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from difflib import get_close_matches
 from typing import Any
 
 from pydantic import ValidationError
+from pydantic_core import ErrorDetails
 
 from agile_lattice.intent.places import Place
-from agile_lattice.notation.errors import Fault
+from agile_lattice.notation.errors import Fault, NotationError
 from agile_lattice.notation.shapes import json_schema
 from agile_lattice.notation.values import spell_value
 
+MOST = 2000  # faults of the validator that are looked at
 VERSION_HINT = "An intent file begins with `lattice: 1`."
 Path = tuple[str | int, ...]
 # The validator's names for what it expected, where its own words are those of a programmer.
@@ -29,24 +31,29 @@ EXPECTED = {
 }
 
 
-def shape_faults(error: ValidationError, root: Place) -> Iterator[Fault]:
-    """Yield what is wrong with the shape of a file.
+def shape_faults(error: ValidationError, root: Place) -> NotationError:
+    """Return what is wrong with the shape of a file, in its order; of very many faults the first.
 
     Args:
         error: What the validator found.
         root: The place of the file's content.
     """
-    for path, entry in _found(error).items():
-        place = root.at(*path)
-        if "dial" in path:
-            place = Place(place.file, place.line)  # somebody may have written a password there: it is not to be shown
-        yield Fault(place, *_words_for(path, entry), getattr(entry.get("ctx", {}).get("error"), "slug", ""))
+    found = error.errors(include_url=False)
+    faults = [_fault(root, path, entry) for path, entry in _found(found[:MOST]).items()]
+    return NotationError(sorted(faults, key=lambda fault: fault.place.line), whole=len(found) <= MOST)
 
 
-def _found(error: ValidationError) -> dict[Path, Mapping[str, Any]]:
+def _fault(root: Place, path: Path, entry: Mapping[str, Any]) -> Fault:
+    place = root.at(*path)
+    if "dial" in path:
+        place = Place(place.file, place.line)  # somebody may have written a password there: it is not to be shown
+    return Fault(place, *_words_for(path, entry), getattr(entry.get("ctx", {}).get("error"), "slug", ""))
+
+
+def _found(errors: Iterable[ErrorDetails]) -> dict[Path, Mapping[str, Any]]:
     """Return one entry for each mistake: a value that fits none of several shapes is told of each of them."""
     entries: dict[Path, Mapping[str, Any]] = {}
-    for details in error.errors(include_url=False):
+    for details in errors:
         entry: Mapping[str, Any] = {**details}
         path = tuple(_steps(entry["loc"], entry["type"]))
         known = entries.get(path)

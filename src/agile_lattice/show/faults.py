@@ -15,9 +15,7 @@ _SECRET = re.compile(r"dial|user|pass|secret|credential", re.IGNORECASE)
 def fault_text(error: NotationError) -> str:
     """Return what is wrong as text, without a line break at its end."""
     lines = [line for fault in error.faults[:SHOWN] for line in _lines(fault)]
-    if len(error.faults) > SHOWN:
-        lines.append(f"... and {len(error.faults) - SHOWN} more")
-    return "\n".join(lines)
+    return "\n".join([*lines, *error.rest])
 
 
 def _lines(fault: Fault) -> Iterator[str]:

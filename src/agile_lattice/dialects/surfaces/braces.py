@@ -13,6 +13,7 @@ from agile_lattice.dialects.surfaces.statements import BLANKS, Statement, Surfac
 from agile_lattice.intent.places import Place
 
 MARKS = re.compile(r'"[^"]*"|[{};]')  # what parts statements, and quotes, in which it does not
+WORD = re.compile(r"[ \t]*([^ \t]+)")
 STRETCH = 500  # lines that are looked at together: most of a long text is simple
 
 
@@ -80,6 +81,37 @@ class _Open(msgspec.Struct):
     inside: list[Statement]
 
 
+class _Pending:
+    """What is known of the statement that is being read, so that its words need not be gone through at each brace.
+
+    Args:
+        whole: Words whose statements hold their braces as words.
+
+    Attributes:
+        first: Its first word.
+        whole: Whether it has one of those words.
+        braced: Whether it has a brace.
+        equals: Whether it has an equals sign.
+    """
+
+    def __init__(self, whole: Sequence[str]) -> None:
+        self._whole = whole
+        self.forget()
+
+    def forget(self) -> None:
+        """Begin anew, with a statement of which nothing was read."""
+        self.first, self.whole, self.braced, self.equals = "", False, False, False
+
+    def see(self, words: str) -> None:
+        """Read on in it."""
+        found = words.split()
+        if found:
+            self.first = self.first or found[0]
+            self.whole = self.whole or not set(self._whole).isdisjoint(found)
+            self.braced = self.braced or "{" in words
+            self.equals = self.equals or "=" in words
+
+
 class _Cutter:
     """Cuts lines into statements.
 
@@ -95,6 +127,7 @@ class _Cutter:
         self.begun = 0  # its first line
         self.depth = 0  # how many braces are open in it
         self.open_ended = False  # whether the last statement ended with its line only
+        self.pending = _Pending(surface.whole)
 
     def take(self, lines: Sequence[str], first: int) -> None:
         """Cut the next lines, of which the first has this number."""
@@ -116,28 +149,33 @@ class _Cutter:
         if self.open_ended and not self.words and inside and inside[-1].children is None:
             before = inside.pop()
             self.words, self.begun = [before.text], before.line
+            self.pending.see(before.text)
 
     def _line(self, line: str, number: int) -> None:
-        start = 0
+        start = seen = 0
         for mark in MARKS.finditer(line):
-            sign, before, behind = mark[0], line[start : mark.start()], line[mark.end() :].strip(BLANKS)
-            if sign == ";" and not self.depth and not self._unfinished(before):
-                self._add(before, number)
+            sign = mark[0]
+            self.pending.see(line[seen : mark.start()])
+            seen = mark.end()
+            if sign == ";" and not self.depth and not self._unfinished():
+                self._add(line[start : mark.start()], number)
                 self._end()
-            elif sign == "{" and not self.depth and self._opens(before, behind):
-                self._add(before, number)
+            elif sign == "{" and not self.depth and self._opens(_behind(line, seen)):
+                self._add(line[start : mark.start()], number)
                 self._open(number)
-            elif sign == "}" and not self.depth and self._closes(line, behind, number):
-                self._add(before, number)
+            elif sign == "}" and not self.depth and self._closes(line, _behind(line, seen), number):
+                self._add(line[start : mark.start()], number)
                 self._end()
-                self._close(number, behind)
+                self._close(number, _behind(line, seen))
             else:
+                self.pending.see(sign)
                 self.depth = max(self.depth + (sign == "{") - (sign == "}"), 0)
                 continue
-            start = mark.end()
+            start = seen
+        self.pending.see(line[seen:])
         self._add(line[start:], number)
         self.open_ended = bool(self.words)
-        if not self.depth and not self._unfinished(""):
+        if not self.depth and not self._unfinished():
             self._end()
 
     def _add(self, words: str, number: int) -> None:
@@ -151,18 +189,17 @@ class _Cutter:
         if self.words:
             self.stack[-1].inside.append(Statement(" ".join(self.words), self.begun))
             self.words = []
+        self.pending.forget()
 
-    def _unfinished(self, before: str) -> bool:
+    def _unfinished(self) -> bool:
         """Tell whether a statement goes on until its braces come."""
-        words = " ".join((*self.words, before.strip(BLANKS)))
-        return words.partition(" ")[0] in self.surface.whole and "{" not in words
+        return self.pending.first in self.surface.whole and not self.pending.braced
 
-    def _opens(self, before: str, behind: str) -> bool:
+    def _opens(self, behind: str) -> bool:
         """Tell whether a brace opens a block; what else is in braces belongs to its statement."""
-        words = " ".join((*self.words, before.strip(BLANKS)))
-        if not set(self.surface.whole).isdisjoint(words.split()):
+        if self.pending.whole:
             return False
-        return words.partition(" ")[0] in self.surface.blocks or (not behind and "=" not in words)
+        return self.pending.first in self.surface.blocks or (not behind and not self.pending.equals)
 
     def _open(self, number: int) -> None:
         inside: list[Statement] = []
@@ -170,10 +207,11 @@ class _Cutter:
         self.stack[-1].inside.append(block)
         self.stack.append(_Open(block, inside))
         self.words = []
+        self.pending.forget()
 
     def _goes_on(self, behind: str) -> bool:
-        """Tell whether a statement goes on behind a brace."""
-        return bool(behind) and behind[0] not in ";}" and behind.partition(" ")[0] not in self.surface.blocks
+        """Tell whether a statement goes on behind a brace, with the word that comes there."""
+        return bool(behind) and behind[0] not in ";}" and behind not in self.surface.blocks
 
     def _closes(self, line: str, behind: str, number: int) -> bool:
         """Tell whether a brace closes what is open; else it is a word."""
@@ -193,6 +231,8 @@ class _Cutter:
             self.stack[-1].inside.pop()
             self.words = [block.text, "{", *(each.text for each in block.children or ()), "}"]
             self.begun = block.line
+            for each in self.words:
+                self.pending.see(each)
 
     def finished(self) -> list[Statement]:
         """Return all statements.
@@ -207,6 +247,12 @@ class _Cutter:
                 Place(self.file, at), "the block opened here is never closed", "The text breaks off: capture it again."
             )
         return self.stack[0].inside
+
+
+def _behind(line: str, at: int) -> str:
+    """Return the word that comes behind a place of a line; empty if none does."""
+    found = WORD.match(line, at)
+    return found[1] if found is not None else ""
 
 
 def _without(text: str, opening: str, closing: str) -> str:
