@@ -7,8 +7,10 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 import agile_lattice as al
-from where import ROOT
+from where import DEMO, ROOT
 
 
 def test_rooms_import_downwards_only() -> None:
@@ -20,12 +22,6 @@ def test_everything_the_package_shows_is_there() -> None:
     assert sorted(al.__all__) == al.__all__
     for name in al.__all__:
         assert getattr(al, name).__doc__
-
-
-def test_help_imports_nothing_heavy() -> None:
-    program = "import sys, agile_lattice.cli.main as m; m.main_parser().format_help(); print(*sys.modules)"
-    loaded = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True).stdout.split()
-    assert not {"msgspec", "pydantic", "yaml", "rich", "tomllib"} & set(loaded)
 
 
 def test_places_are_never_compared_as_they_are() -> None:
@@ -65,3 +61,34 @@ def test_tests_find_the_checkout_and_the_package_in_one_way() -> None:
         and ("DEMO.parent" in (text := path.read_text(encoding="utf-8")) or " Path(__file__)" in text)
     ]
     assert found == ["test_house.py"]
+
+
+# What a command must not load: rooms of the package, and libraries that take a while.
+UNLOADED = {
+    "import agile_lattice": ("numpy", "rich", "pydantic", "msgspec", "yaml", "cli", "intent", "notation", "dialects"),
+    "lattice --help": ("numpy", "rich", "pydantic", "msgspec", "yaml", "intent", "notation", "dialects", "show"),
+    "lattice render INTENT": (
+        "numpy", "multiprocessing", "concurrent", "behaviour", "checks", "compare", "plan", "archive", "push"
+    ),
+    "lattice check INTENT": ("multiprocessing", "concurrent", "compare", "archive", "push", "observe", "transport"),
+    "lattice diff INTENT CAPTURES": ("multiprocessing", "concurrent", "checks", "plan", "push", "observe", "transport"),
+    "lattice walk INTENT 10.40.10.7 10.41.20.9 icmp": ("multiprocessing", "checks", "push", "observe", "transport"),
+}  # fmt: skip
+
+
+RUN = """import contextlib, io, sys
+from agile_lattice.cli.main import main
+with contextlib.redirect_stdout(io.StringIO()), contextlib.suppress(SystemExit):
+    main(sys.argv[1:])
+print(*sys.modules)
+"""
+
+
+@pytest.mark.parametrize("command", UNLOADED)
+def test_a_command_loads_no_more_than_it_needs(command: str) -> None:
+    files = {"INTENT": str(DEMO / "saltmarsh.yaml"), "CAPTURES": str(DEMO / "applied")}
+    name, *words = (files.get(each, each) for each in command.split())
+    program = RUN if name == "lattice" else "import sys, agile_lattice; print(*sys.modules)"
+    done = subprocess.run([sys.executable, "-c", program, *words], capture_output=True, text=True, check=True)
+    loaded = {each.removeprefix("agile_lattice.").partition(".")[0] for each in done.stdout.split()}
+    assert not loaded & {*UNLOADED[command]}
