@@ -15,7 +15,8 @@ import agile_lattice as al
 from agile_lattice.intent.model import Device
 from agile_lattice.notation.loading import loads
 
-FEW, TIMES, MOST = 40, 4, 4.6
+# Of fewer the first packet that is looked at may happen to do.
+FEW, TIMES, MOST = 80, 4, 4.6
 HEAD = """lattice: 1
 zones: {inside: {exposure: own}, outside: {exposure: public}}
 devices:

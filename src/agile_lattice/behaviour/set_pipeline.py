@@ -233,6 +233,8 @@ class Treating:
         """
         past = self._past_it(name)
         destinations, sources = box[DESTINATION], box[SOURCE]
+        if elsewhere := minus(destinations, past.all):  # the most ordinary packets come first
+            yield with_spans(box, DESTINATION, elsewhere), False
         for at in dict.fromkeys(at for span in destinations for at in past.index.meeting(span)):
             by, to = past.ways[at]
             there = with_spans(box, DESTINATION, meet(destinations, to))
@@ -242,8 +244,6 @@ class Treating:
             for spans, goes in ((meet(sources, by), True), (minus(sources, by), False)):
                 if spans:
                     yield with_spans(there, SOURCE, spans), goes
-        if elsewhere := minus(destinations, past.all):
-            yield with_spans(box, DESTINATION, elsewhere), False
 
     def _past_it(self, name: str) -> _PastIt:
         """Return what goes over the link of an interface without the device, worked out once.
