@@ -33,7 +33,7 @@ TESTS = [
     "tests/test_intent.py", "tests/test_chains.py", "tests/test_programs.py", "tests/test_rulesets.py",
     "tests/test_fleet.py", "tests/test_cli.py", "tests/test_data.py", "tests/test_docs.py", "tests/test_foreign.py",
     "tests/test_joining.py", "tests/test_json.py", "tests/test_laws.py", "tests/test_reading.py",
-    "tests/test_report.py", "tests/test_show.py", "tests/test_waves.py",
+    "tests/test_report.py", "tests/test_show.py", "tests/test_waves.py", "tests/test_changes.py",
 ]  # fmt: skip
 PATIENCE = 4  # how many times as long as the tests take may pass before a mutant is taken not to end
 COMPARISONS: dict[type[ast.cmpop], type[ast.cmpop]] = {
