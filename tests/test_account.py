@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from pathlib import Path
 
 import pytest
@@ -11,6 +12,7 @@ from agile_lattice.cli.main import main
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.dialects.trying import try_sample
+from changes import EDITED
 
 OWN = """dialect = "mine"
 title = "A syntax of one's own"
@@ -152,3 +154,13 @@ ip route 10.8.0.0/16 10.40.10.9 1
         (6, "10.8.0.0/16"): "routes.10.8.0.0/16", (6, "10.40.10.9"): "routes.10.8.0.0/16.via",
         (6, "1"): "",  # which goes without saying
     }  # fmt: skip
+
+
+@pytest.mark.parametrize(("speaks", "text"), [each[:2] for each in EDITED], ids=[each[0] for each in EDITED])
+def test_a_trial_has_a_line_for_each_value_whatever_the_syntax(speaks: str, text: str) -> None:
+    sample = textwrap.dedent(text).strip("\n") + "\n"
+    trial = try_sample(
+        BUILT_IN.dialect(speaks.split()[0]), sample, "20-lan.network" if speaks == "networkd" else "text"
+    )
+    # What a thing is called always reaches the intent.
+    assert all(each.at for each in trial.reached if each.field == "interface" and not trial.capture.leftovers)

@@ -677,16 +677,19 @@ def test_of_two_files_of_one_name_none_is_lost(tmp_path: Path) -> None:
 PAGE = os.sysconf("SC_PAGE_SIZE")
 
 
+def bare_chain(site: Site) -> tuple[Session, str, str]:
+    """Make a chain without rules; return a shell on the device, what looks at the chain, and what that prints now."""
+    site.edge.inside("nft", "-f", "-", input="table ip t {\n\tchain c {\n\t}\n}\n")
+    session, look = Session(EDGE, Connection("namespace", site.edge.space)), "nft -s list table ip t\n"
+    return session, look, session.run(look).output
+
+
 @pytest.mark.real
 @live
 def test_short_of_space_the_device_is_old_or_new_and_nothing_is_armed_without_a_way_back(near: Site) -> None:
     """From no page free to enough: the change is refused, or made with its way back, and never half of it."""
-    edge = near.edge
-    edge.inside("nft", "-f", "-", input="table ip t {\n\tchain c {\n\t}\n}\n")
+    session, look, before = bare_chain(near)
     rule = "add rule ip t c ip saddr 10.9.9.0/24 counter accept"
-    session = Session(EDGE, Connection("namespace", edge.space))
-    look = "nft -s list table ip t\n"
-    before = session.run(look).output
     load = Load(
         "set -e\nnft -f - <text-1\nsleep 1\nnft -f - <text-2\n", "nft -f - <text-3\n", look, before, 2,
         {"text-1": f"{rule}\n", "text-2": f"{rule}\n", "text-3": f"flush chain ip t c\n# {'-' * 3 * PAGE}\n"},
@@ -738,12 +741,8 @@ def test_wherever_a_guard_is_killed_the_device_is_as_it_was(
 ) -> None:
     """Nobody confirms a change that is slower than its limit, and its guard is killed; the other one takes over."""
     monkeypatch.setattr(carrying, "guard", lambda: killed_at(number))
-    edge = near.edge
-    edge.inside("nft", "-f", "-", input="table ip t {\n\tchain c {\n\t}\n}\n")
+    session, look, before = bare_chain(near)
     rule = "nft add rule ip t c ip saddr 10.9.9.0/24 counter accept\n"
-    session = Session(EDGE, Connection("namespace", edge.space))
-    look = "nft -s list table ip t\n"
-    before = session.run(look).output
     load = Load(f"set -e\n{rule}sleep 2\n{rule}", "nft flush chain ip t c\n", look, before, 1, {})
     with suppress(TransportError):  # it did not begin
         assert carry(session, load).settled(("kept", "back", "stuck", "unarmed"), 6) in ("back", "unarmed", "")

@@ -43,7 +43,7 @@ def reached(trace: Trace, read: Callable[[Value | None], Device]) -> tuple[Reach
         read: Reads the text, but for one value.
 
     Returns:
-        The values in order of lines; of a large text the first of them.
+        The values in order of lines; of a large text the first `MOST`.
     """
     values = sorted({value for each in trace.values() for value in each.values})[:MOST]
     whole = _fields_of(read(None)) if values else {}
@@ -82,6 +82,6 @@ def _first(entry: Any, count: int) -> str:
 
 
 def _common(paths: Sequence[Path]) -> str:
-    """Return how paths begin alike, in the words of an intent."""
-    steps = takewhile(lambda step: len({*step}) == 1, zip(*paths, strict=False))
-    return ".".join(one for one, *_ in steps)
+    """Return how paths begin alike, in the words of an intent; of those that do not, the first. Empty for none."""
+    steps = [one for one, *_ in takewhile(lambda step: len({*step}) == 1, zip(*paths, strict=False))]
+    return ".".join(steps) if steps or not paths else f"{'.'.join(paths[0][:2])} and others"

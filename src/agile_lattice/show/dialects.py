@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.table import Table
 
 from agile_lattice.dialects.dialect import Dialect
+from agile_lattice.dialects.reaching import MOST
 from agile_lattice.dialects.reference import FactReference, KindReference
 from agile_lattice.dialects.trying import NOT_ITS_SECTION, REFUSED, SAME, Taken, Trial
 from agile_lattice.show.differences import show_leftovers
@@ -107,6 +108,8 @@ def show_trial(console: Console, trial: Trial, intent: str) -> None:
             where = Text(value.at) if value.at else Text("nowhere: without it the intent is the same", style="strong")
             table.add_row(str(value.line), value.value, value.field, where)
         console.print(table)
+        if len(trial.reached) == MOST:
+            console.print(Text(f"Only the first {MOST} values were tried.", style="strong"))
         console.print()
     show_leftovers(console, trial.capture.leftovers)
     console.print(Text("The intent that came out:", style="head"))

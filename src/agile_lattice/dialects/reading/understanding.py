@@ -6,7 +6,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.dialects.dialect import Block, Form, Phrase, Which
-from agile_lattice.dialects.fact_types import FactType, combine
+from agile_lattice.dialects.fact_types import FACTS, FactType, combine
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.grammar import PASSED
 from agile_lattice.dialects.passes import Facts
@@ -25,6 +25,7 @@ REFUSED = "there is one before it, and its program refuses a second one"
 NOT_UNDERSTOOD = "not recognised"
 MOST_PASSED = 100  # of what was passed over last, what may belong to one statement
 PASSED_OVER = "it says something that an intent has no word for"
+KEYS = {each.key for each in FACTS.values() if each.key}  # fields that say which thing a fact is about
 SUBJECT = "interface"  # what a block is about: other fields may be called alike and mean other things
 
 
@@ -276,8 +277,7 @@ class Reader:
         """Take a value out of what a statement gives, if it is the one; what a fact is called becomes another name."""
         if unread not in self.values(found):
             return
-        makes = found.phrase.makes
-        if makes is not None and makes.key == unread.field:
+        if unread.field in KEYS and isinstance(found.fields[unread.field], str):
             found.fields[unread.field] = f"other than {unread.text}"
         else:
             del found.fields[unread.field]
