@@ -61,7 +61,7 @@ proofs: $(VENV)/installed-test
 		tests/test_laws.py tests/test_withheld.py tests/test_mend.py tests/test_real.py
 	LATTICE_EXAMPLES=25 $(BIN)/pytest -q -n 2 tests/test_live.py -k wherever_a_guard_is_killed
 
-# Which small changes of compare/ and behaviour/ no test notices: a hundred at random, for about two hours.
+# Which small changes no test notices: a hundred of all rooms at random, for about two hours.
 mutants: $(VENV)/installed-test
 	$(BIN)/python scripts/mutants.py 100
 

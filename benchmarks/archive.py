@@ -17,6 +17,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from agile_lattice.archive.repository import Archive
+from figures import keep
 
 BEGIN = datetime(2026, 11, 1, tzinfo=UTC)
 
@@ -71,13 +72,13 @@ def main(count: int = 10_000, rounds: int = 10) -> None:
         checkout = timed(
             lambda: subprocess.run(["git", "-C", str(plain), "archive", "-o", "/dev/null", "HEAD"], check=True)
         )
-        print(f"{count} devices, {rounds} rounds: {size:.0f} MB")
-        print(
-            f"a round: {sum(ours) / rounds:.2f} s, git itself {sum(gits) / rounds:.2f} s, {sum(ours) / sum(gits):.2f} of it"
-        )
-        print(
-            f"reading all of them again: {reading:.2f} s, `git archive` {checkout:.2f} s, {reading / checkout:.2f} of it"
-        )
+        print(f"{count} devices, {rounds} rounds: {size:.0f} MB on disk")
+        for what, mine, theirs in (
+            ("a round", sum(ours) / rounds, sum(gits) / rounds),
+            ("all texts of one round again", reading, checkout),
+        ):
+            row = {"what": what, "ours, s": f"{mine:.2f}", "git itself, s": f"{theirs:.2f}"}
+            keep("archive", {**row, "ratio": f"{mine / theirs:.2f}"})
 
 
 if __name__ == "__main__":

@@ -19,7 +19,9 @@ import time
 from pathlib import Path
 
 from agile_lattice.demo.growing import write_grown
+from figures import keep
 
+RATIOS = ("one core", "all cores", "again", "one file changed")  # in seconds, with the ratio in brackets
 LATTICE = str(Path(sys.executable).parent / "lattice")
 PEER = """
 import sys, yaml
@@ -39,8 +41,8 @@ def took(*command: str, kept: Path | None = None) -> float:
     return time.monotonic() - began
 
 
-def measured(landings: int) -> str:
-    """Measure one size; return a row of the table."""
+def measured(landings: int) -> dict[str, str]:
+    """Measure one size; return a row of the table, with the ratio to the peer in brackets."""
     with tempfile.TemporaryDirectory() as name:
         folder, kept = Path(name) / "intent", Path(name) / "kept"
         write_grown(folder, landings)
@@ -54,16 +56,17 @@ def measured(landings: int) -> str:
         changed.write_text(changed.read_text().replace("tcp/8001", "tcp/8999"))
         one_file = took(*check, kept=kept)
     most = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
-    ratios = " | ".join(f"{each:.1f} ({each / peer:.2f})" for each in (one, all_cores, again, one_file))
-    return f"| {landings} | {peer:.1f} | {ratios} | {most:.0f} |"
+    cells = {
+        name: f"{each:.1f} ({each / peer:.1f})"
+        for name, each in zip(RATIOS, (one, all_cores, again, one_file), strict=True)
+    }
+    return {"landings": f"{landings:,}", "PyYAML alone, s": f"{peer:.1f}", **cells, "peak, MB": f"{most:.0f}"}
 
 
 def main() -> None:
     """Measure every size."""
-    print("| landings | PyYAML alone, s | one core, s | all cores | again | one file changed | peak, MB |")
-    print("|---|---|---|---|---|---|---|")
     for landings in [int(each) for each in sys.argv[1:]] or [500, 1000, 2000]:
-        print(measured(landings), flush=True)
+        keep("checking", measured(landings), RATIOS)
 
 
 if __name__ == "__main__":

@@ -17,6 +17,8 @@ import time
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
+from figures import keep
+
 LATTICE = str(Path(sys.executable).parent / "lattice")
 CHANGED = 10
 
@@ -76,15 +78,12 @@ def gained() -> float:
 def main() -> None:
     """Measure every size."""
     print(f"plain loops in two processes: {gained():.2f}x")
-    print("| landings | one core, s | two cores | cluster of two | first run, kept, s | ten changed |")
-    print("|---|---|---|---|---|---|")
     for devices in [int(each) for each in sys.argv[1:]] or [500, 1000]:
         one = measured(devices)
-        print(
-            f"| {devices} | {one['one']:.1f} | {one['one'] / one['two']:.2f}x | {one['one'] / one['cluster']:.2f}x"
-            f" | {one['first']:.1f} | {one['second'] / one['first']:.0%} |",
-            flush=True,
-        )
+        row = {"landings": f"{devices:,}", "one core, s": f"{one['one']:.1f}",
+               "two cores": f"{one['one'] / one['two']:.2f}x", "cluster of two": f"{one['one'] / one['cluster']:.2f}x",
+               "first run, kept, s": f"{one['first']:.1f}", "ten changed": f"{one['second'] / one['first']:.0%}"}  # fmt: skip
+        keep("fleets", row, ())
 
 
 if __name__ == "__main__":

@@ -36,6 +36,7 @@ from agile_lattice.packets.actions import Piece, canonical, offsets
 from agile_lattice.packets.boxes import Undecided
 from agile_lattice.packets.functions import Entry, differing
 from agile_lattice.packets.shadows import shadows
+from figures import keep
 from rule_lists import WIDTHS
 
 PATIENCE = 120  # seconds
@@ -271,6 +272,14 @@ def measured(what: str, count: int, best_of: int = 1) -> tuple[float, float, str
     return seconds, memory, said
 
 
+WORDS = {
+    "ours": "two lists proven the same", "changed": "ten real changes found", "shadowed": "shadowed rules named",
+    "grid": "sources cross destinations", "routes": "tables of static routes compared",
+    "diff": "`al.diff`, two translations changed", "git": "`git diff --no-index`", "z3": "z3",
+    "z3_numbers": "z3, given numbers", "cudd": "CUDD, given numbers",
+}  # fmt: skip
+
+
 def main() -> None:
     """Measure one thing, or print everything as Markdown and draw it."""
     if len(sys.argv) == 3:
@@ -279,7 +288,6 @@ def main() -> None:
         print(json.dumps({"seconds": _timed.seconds, "MB": memory, "said": said}))
         return
     curves: dict[str, list[tuple[int, float]]] = {}
-    print("| what | objects a side | time, s | process, MB | found |\n|---|---|---|---|---|")
     plan = [("ours", (1000, 3000, 10_000, 30_000, 100_000)), ("changed", (10_000, 100_000)),
             ("shadowed", (1000, 10_000, 100_000)), ("grid", (1000, 3000)), ("routes", (10_000, 100_000, 1_000_000)),
             ("diff", (10_000,)), ("git", (10_000,)), ("z3", (100, 300, 1000)), ("z3_numbers", (100, 300, 1000)),
@@ -288,13 +296,17 @@ def main() -> None:
         for count in counts:
             seconds, memory, said = measured(what, count, 1 if what in PEERS else 3)
             curves.setdefault(what, []).append((count, seconds))
-            print(f"| {what} | {count:,} | {seconds:.2f} | {memory:.0f} | {said} |", flush=True)
+            row = {"what": WORDS[what], "objects a side": f"{count:,}", "time, s": f"{seconds:.2f}",
+                   "process, MB": f"{memory:.0f}", "found": said}  # fmt: skip
+            keep("proving", row, (), named_by=2)
     (low, fast), (high, slow) = curves["ours"][0], curves["ours"][-1]
     at = {what: dict(points) for what, points in curves.items()}
-    print(f"\nGrowth exponent of ours from {low:,} to {high:,} rules: {log(slow / fast) / log(high / low):.2f}.")
-    for peer, count in (("z3", 1000), ("z3_numbers", 1000), ("cudd", 1000), ("cudd", 10_000)):
-        print(f"{peer} / ours at {count:,}: {at[peer][count] / at['ours'][count]:.0f}.")
-    print(f"diff / git at 10,000: {at['diff'][10_000] / at['git'][10_000]:.1f}.")
+    growth = log(slow / fast) / log(high / low)
+    print(f"\nGrowth exponent of ours from {low:,} to {high:,} rules: {growth:.2f}.")
+    for peer, what, count in (("z3", "ours", 1000), ("z3_numbers", "ours", 1000), ("cudd", "ours", 1000),
+                              ("cudd", "ours", 10_000), ("git", "diff", 10_000)):  # fmt: skip
+        row = {"what": WORDS[what], "peer": WORDS[peer], "objects a side": f"{count:,}"}
+        keep("proving-ratios", {**row, "ratio": f"{at[what][count] / at[peer][count]:.3g}"}, named_by=3)
     draw(curves)
 
 

@@ -19,6 +19,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from agile_lattice.transport.rounds import AT_ONCE
+from figures import keep
 
 LATTICE = str(Path(sys.executable).with_name("lattice"))
 PORT = 2291
@@ -70,8 +71,10 @@ def main(count: int = 1000) -> None:
         finally:
             standins.send_signal(signal.SIGINT)
             _, _, stood = os.wait4(standins.pid, 0)
-        print(f"{count} devices: a round {took:.1f} s, {took / alone:.2f} of the client alone ({alone:.1f} s)")
-        print(f"memory: {used.ru_maxrss // 1024} MB of the round, {stood.ru_maxrss // 1024} MB of all stand-ins")
+        memory = f"{used.ru_maxrss // 1024} MB", f"{stood.ru_maxrss // 1024} MB"
+        row = {"what": f"a round of {count} devices", "ours, s": f"{took:.1f}", "the client alone, s": f"{alone:.1f}",
+               "ratio": f"{took / alone:.2f}", "memory of the round": memory[0], "of all stand-ins": memory[1]}  # fmt: skip
+        keep("rounds", row)
 
 
 if __name__ == "__main__":

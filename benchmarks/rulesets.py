@@ -18,6 +18,7 @@ from collections.abc import Callable
 
 import agile_lattice as al
 from agile_lattice.dialects import read_device
+from figures import keep
 
 INTENT = """
 lattice: 1
@@ -137,16 +138,14 @@ def peer(case: str) -> float:
 
 
 def main() -> None:
-    print("| ruleset | read, s | the program itself, s | ratio | diff, s | prove, s | peak, MB | not read |")
-    print("|---|---|---|---|---|---|---|---|")
     for case in CASES:
         done = subprocess.run([sys.executable, __file__, case], check=True, capture_output=True, text=True)
         found, other = json.loads(done.stdout), peer(case)
-        print(
-            f"| {case} | {found['read']:.2f} | {other:.2f} | {found['read'] / other:.2f} | {found['diff']:.2f} "
-            f"| {found['prove']:.2f} | {found['peak']:.0f} | {found['left']:.0f} |",
-            flush=True,
-        )
+        row = {"ruleset": case, "read, s": f"{found['read']:.2f}", "the program itself, s": f"{other:.2f}",
+               "ratio": f"{found['read'] / other:.1f}", "diff, s": f"{found['diff']:.2f}",
+               "prove, s": f"{found['prove']:.2f}", "peak, MB": f"{found['peak']:.0f}",
+               "not read": f"{found['left']:.0f}"}  # fmt: skip
+        keep("rulesets", row)
 
 
 if __name__ == "__main__":

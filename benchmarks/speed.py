@@ -38,6 +38,7 @@ from agile_lattice.intent.services import Service, spell_ports
 from agile_lattice.intent.stages import split
 from agile_lattice.intent.translations import Dynamic, Exempt, Publish, Translation
 from by_hand import routes_by_line
+from figures import keep
 
 RUNS = 21
 
@@ -164,16 +165,23 @@ def cpu(call: Callable[[], object]) -> float:
     return time.process_time() + children() - before
 
 
-def compared(ours: Callable[[], object], peer: Callable[[], object]) -> tuple[float, float, float]:
-    """Return the medians of both, in seconds, and the median ratio of runs taken in turn."""
-    pairs = [(cpu(ours), cpu(peer)) for _ in range(RUNS + 1)][1:]
-    medians = [statistics.median(column) for column in zip(*pairs, strict=True)]
-    return medians[0], medians[1], statistics.median(one / max(other, 1e-9) for one, other in pairs)
-
-
 def row(what: str, peer_name: str, ours: Callable[[], object], peer: Callable[[], object]) -> None:
-    mine, theirs, ratio = compared(ours, peer)
-    print(f"| {what} | {mine * 1000:.0f} | {peer_name} | {theirs * 1000:.0f} | {ratio:.2f} |")
+    """Keep the medians of further calls, taken in turn, and the ratio of both; and what the first call took."""
+    first = cpu(ours)
+    cpu(peer)
+    pairs = [(cpu(ours), cpu(peer)) for _ in range(RUNS)]
+    keep_row(what, peer_name, pairs, first)
+
+
+def keep_row(what: str, peer_name: str, pairs: Sequence[tuple[float, float]], first: float | None = None) -> None:
+    mine, theirs = (statistics.median(column) * 1000 for column in zip(*pairs, strict=True))
+    ratio = statistics.median(one / max(other, 1e-9) for one, other in pairs)
+    cells = {"what": what, "peer": peer_name, "first call, ms": f"{first * 1000:.0f}" if first is not None else ""}
+    keep(
+        "speed",
+        {**cells, "ours, ms": f"{mine:.0f}", "peer's, ms": f"{theirs:.0f}", "ratio": f"{ratio:.2f}"},
+        named_by=2,
+    )
 
 
 def program(*command: str) -> Callable[[], object]:
@@ -277,7 +285,6 @@ def main() -> None:
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
     gc.disable()  # as the command line does
     print(f"{count} objects; CPU ms, medians of {RUNS}\n")
-    print("| what | ours | peer | peer's | ratio |\n|---|---|---|---|---|")
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         folder.chmod(0o755)  # vtysh reads as somebody else
@@ -294,9 +301,7 @@ def main() -> None:
         measure_layouts(count)
     lattice = str(Path(sys.executable).with_name("lattice"))
     pairs = [(wall([lattice, "--help"]), wall([sys.executable, "-c", "pass"])) for _ in range(4 * RUNS)][1:]
-    ratio = statistics.median(one / other for one, other in pairs)
-    ours, bare = (statistics.median(column) * 1000 for column in zip(*pairs, strict=True))
-    print(f"| `lattice --help`, wall | {ours:.0f} | `python -c pass` | {bare:.0f} | {ratio:.2f} |")
+    keep_row("`lattice --help`, wall", "`python -c pass`", pairs)
 
 
 if __name__ == "__main__":

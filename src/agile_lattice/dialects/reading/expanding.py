@@ -33,6 +33,11 @@ class Named(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     means: str = "%"
 
     @property
+    def mark(self) -> str:
+        """What stands beside a name that is used, and tells it from other words; empty if nothing does."""
+        return self.used.strip("%")
+
+    @property
     def uses(self) -> str:
         """A regular expression for its uses, with a group for the name."""
         return r"(?<!\w)" + re.escape(self.used).replace("%", r"(\w+)")
@@ -77,11 +82,12 @@ def with_names(statements: list[Statement], how: Expansion) -> list[Statement]:
 
 def unnamed(statements: Iterable[Statement], how: Expansion) -> Iterator[Statement]:
     """Yield statements with words that are used as names, and stand for nothing: a program refuses them."""
-    uses = [re.compile(each.uses) for each in how.named if each.used != "%"]
+    uses = [(each.mark, re.compile(each.uses)) for each in how.named if each.mark]
     for each in statements if uses else ():
-        if any(use.search(QUOTED.sub("", each.text)) for use in uses):
+        if any(mark in each.text and use.search(QUOTED.sub("", each.text)) for mark, use in uses):
             yield each
-        yield from unnamed(each.children or (), how)
+        if each.children:
+            yield from unnamed(each.children, how)
 
 
 def expanded(statements: list[Statement], how: Expansion) -> list[Statement]:
@@ -141,7 +147,7 @@ class _Names:
     """
 
     def __init__(self, named: Sequence[Named]) -> None:
-        self.named = named
+        self.named = [(each, re.compile(each.stands)) for each in named]
         self.known: dict[Named, dict[str, str]] = {}
         self.texts: dict[int, str] = {}
         self.room = MOST_LETTERS
@@ -167,8 +173,8 @@ class _Names:
     def _defined(self, statement: Statement) -> tuple[Named, str, str] | None:
         """Return what a statement names: by which way, the name, and the words."""
         if statement.children is None:
-            for each in self.named:
-                found = re.fullmatch(each.stands, statement.text)
+            for each, stands in self.named:
+                found = stands.fullmatch(statement.text)
                 if found is not None:
                     return each, found[1], found[2]
         return None
@@ -176,7 +182,7 @@ class _Names:
     def _filled(self, text: str) -> str:
         """Return a text with words in place of names; a name for which there is no more room stays."""
         for how, words in self.known.items():
-            if how.used.strip("%") in text:
+            if how.mark in text:
                 text = re.sub(how.uses, partial(self._words, words), text)
         return text
 
