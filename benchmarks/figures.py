@@ -17,9 +17,11 @@ COMMIT = "commit"
 
 
 def commit() -> str:
-    """Return the commit that is measured; `+` behind it where files have changed since."""
-    said = ["git", "-C", str(PAGE.parent), "describe", "--always", "--abbrev=7", "--exclude=*", "--dirty=+"]
-    return subprocess.run(said, check=True, capture_output=True, text=True).stdout.strip()
+    """Return the commit that is measured; `+` behind it where the package has changed since."""
+    git = ["git", "-C", str(PAGE.parents[1])]
+    head = subprocess.run([*git, "rev-parse", "--short=7", "HEAD"], check=True, capture_output=True, text=True).stdout
+    changed = subprocess.run([*git, "diff", "--quiet", "HEAD", "--", "src"], check=False).returncode
+    return head.strip() + "+" * bool(changed)
 
 
 def number(cell: str) -> float | None:
