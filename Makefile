@@ -14,7 +14,7 @@ test: $(VENV)/installed-test programs lint
 	$(BIN)/pytest -q -n 2 --dist worksteal -p no:cacheprovider
 
 # The rooms of the core and their laws with few examples, the lowest rooms first: a minute, with nothing but Python.
-ROOMS = dialects expressions account reading names behaviour plan checks compare changes mend withheld laws show house
+ROOMS = following dialects expressions account reading names behaviour plan checks compare changes mend withheld laws show house
 quick: $(VENV)/installed-test
 	@$(BIN)/python -m compileall -q src tests scripts
 	LATTICE_EXAMPLES=0.15 HYPOTHESIS_PROFILE=quick $(BIN)/pytest -q -n 2 --dist worksteal -m "not real" \
@@ -58,7 +58,7 @@ proofs: $(VENV)/installed-test
 	PYTHONPATH=tests:scripts $(BIN)/python tests/foreign.py 3000
 	PYTHONPATH=tests $(BIN)/python tests/fuzzing.py 1000000
 	LATTICE_EXAMPLES=25 $(BIN)/pytest -q -n 2 --dist worksteal tests/test_executing.py tests/test_inputs.py \
-		tests/test_laws.py tests/test_withheld.py tests/test_mend.py tests/test_real.py
+		tests/test_following.py tests/test_laws.py tests/test_withheld.py tests/test_mend.py tests/test_real.py
 	LATTICE_EXAMPLES=25 $(BIN)/pytest -q -n 2 tests/test_live.py -k wherever_a_guard_is_killed
 
 # Which small changes no test notices: a hundred of all rooms at random, for about two hours.

@@ -102,8 +102,8 @@ def told(device: Device, speaks: str, text: str, sent: Sequence[tuple[str, Heade
     network, found = Network("", (replace(device, speaks=("iproute2", speaks)),)), list[Said | str]()
     for side, header in sent:
         beside = followed_beside(network, {"edge": read}, Sent(header, "edge", side))
-        if beside.unless:
-            found.append(beside.unless[0])
+        if not beside.decided:
+            found.append(next(iter(beside.unless), beside.captured.reason))
         else:
             last = beside.captured.visits[-1]
             pools = [each.pool for each in last.stages if each.stage == "departure" and each.pool]

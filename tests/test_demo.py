@@ -438,7 +438,7 @@ def test_who_interrupts_finds_nothing_half_done(
         (
             "192.0.2.9 10.42.60.12 udp/53 --at island-gate:main0",
             1,
-            ("not understood is", "ruleset.nft:11: udp dport 53"),
+            ("dropped or passed on", "ruleset.nft:11 (limit rate 10/second)", "not decided"),
         ),
     ],
 )

@@ -284,10 +284,10 @@ def test_what_is_decided_beside_conditions_that_are_not_known_is_right(speaks: s
     wrong = [
         (packet, came_out, each.unless)
         for packet, came_out, each in zip(asked, came, told, strict=True)
-        if not each.unless and each.captured.arrives != came_out
+        if each.decided and each.captured.arrives != came_out
     ]
     assert wrong == []
-    decided = [not each.unless for each in told]
+    decided = [each.decided for each in told]
     assert len(decided) / 2 <= sum(decided) < len(decided), "some are left open, and not more than has to be"
 
 

@@ -94,7 +94,7 @@ def _of_rule(device: Device, space: Space, rule: Rule, choice: int) -> Iterator[
         for number in range(first, last + 1):
             name = space.names[number] if space.names else ""
             only = (box[0], ((number, number),), *box[2:])
-            for own, towards in _lent(device, name, space, choice):
+            for own, towards in lends(device, name, space, choice):
                 # One that has no address lends none, and leaves the source as it is.
                 action = Action(("address of", name)) if own is None else Action("goes on", ((SOURCE, own.value),))
                 to = only[DESTINATION] if towards is None else meet(only[DESTINATION], towards)
@@ -102,7 +102,7 @@ def _of_rule(device: Device, space: Space, rule: Rule, choice: int) -> Iterator[
                     yield Line(Entry((*only[:DESTINATION], to, *only[DESTINATION + 1 :]), action), rule, own)
 
 
-def _lent(device: Device, name: str, space: Space, choice: int) -> Iterator[tuple[Address | None, Spans | None]]:
+def lends(device: Device, name: str, space: Space, choice: int) -> Iterator[tuple[Address | None, Spans | None]]:
     """Yield the addresses that an interface lends to packets, each with their destinations; `None` for all others."""
     one = device.interface(name)
     own = lent(one, space.family) if one is not None else []

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import cached_property
 from typing import Literal
 
@@ -19,6 +19,7 @@ from agile_lattice.intent.model import Answer, Device, Network
 from agile_lattice.intent.permits import Passage, passages
 from agile_lattice.intent.stages import Rule, Stage, family_of, split
 from agile_lattice.intent.translations import described
+from agile_lattice.programs.model import Program
 
 MOST_HOPS = 50_000  # that are remembered
 KINDS = {"permits": "permit", "access": "management"}  # what a rule is called
@@ -56,10 +57,15 @@ class Topology:
         choice: Which routes are taken where that depends on the system: `2 * n` and `2 * n + 1` for the n-th of those
             that are equally good, with learned default routes before all others, and behind them; `None` if a walk
             should say that it is not known.
+        lowered: Gives the program of a device, for one family of packets, where its rules are one.
     """
 
-    def __init__(self, network: Network, choice: int | None = None) -> None:
-        self.network = network
+    def __init__(
+        self, network: Network, choice: int | None = None,
+        lowered: Callable[[Device, int, int], Program | None] = lambda device, family, choice: None,
+    ) -> None:  # fmt: skip
+        self.network, self._lowered = network, lowered
+        self._programs: dict[tuple[str, int], Program | None] = {}
         self.choice = choice
         self._tables: dict[tuple[str, int, str], Table] = {}
         self._rules: dict[tuple[str, Stage, int], tuple[list[Rule], tuple[Tested, ...]]] = {}
@@ -69,6 +75,12 @@ class Topology:
         self._passages: dict[tuple[str, str], tuple[list[Passage], tuple[Tested, ...]]] = {}
         self.equal, last = divmod(choice or 0, 2)
         self.devices = {device.name: with_learned(device, not last) for device in network.devices}
+
+    def program(self, device: str, family: int) -> Program | None:
+        """Return what decides packets of one family in a device, where its rules are a program; worked out once."""
+        if (device, family) not in self._programs:
+            self._programs[device, family] = self._lowered(self.devices[device], family, self.equal)
+        return self._programs[device, family]
 
     @cached_property
     def holders(self) -> dict[Address, list[Port]]:

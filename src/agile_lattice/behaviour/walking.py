@@ -9,6 +9,7 @@ from collections.abc import Sequence
 
 import msgspec
 
+from agile_lattice.behaviour.chained import Chained
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.links import asked_by
 from agile_lattice.behaviour.pipeline import STOPS, End, Passing, Stage
@@ -105,7 +106,8 @@ def walk(topology: Topology, header: Header, device: str, arrives: str) -> Walk:
         if (device, arrives, header) in seen:
             return Walk(tuple(visits), "loop", f"the packet comes back to {device} unchanged")
         seen.add((device, arrives, header))
-        passing = Passing(topology, here, arrives)
+        program = topology.program(device, header.source.family)
+        passing = Passing(topology, here, arrives) if program is None else Chained(topology, here, arrives, program)
         stopped = passing.run(header)
         visits.append(Visit(device, arrives, passing.leaves, tuple(passing.stages)))
         if stopped is not None:

@@ -9,6 +9,7 @@ from msgspec.structs import replace
 
 from agile_lattice.behaviour.flow_parsing import Sent
 from agile_lattice.behaviour.flows import matches
+from agile_lattice.behaviour.surroundings import Surroundings
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import Visit, Walk, walk
 from agile_lattice.compare.applying import as_it_is
@@ -16,7 +17,10 @@ from agile_lattice.compare.comparing import declares
 from agile_lattice.compare.doubts import unknown_of
 from agile_lattice.compare.equivalence import WHAT_PACKETS_FEEL
 from agile_lattice.dialects.assembly import Capture
+from agile_lattice.dialects.passes.rulesets import Ruleset
+from agile_lattice.dialects.program_lowering import lowered as lowered_rules
 from agile_lattice.intent.model import Device, Network
+from agile_lattice.programs.model import Program
 
 ASKED = {"way": {"routes", "interfaces"}}  # what a stage depends on, where that is not the stage itself
 
@@ -42,9 +46,14 @@ class Beside(msgspec.Struct, frozen=True):
         return ends[0] == ends[1]
 
     @property
+    def decided(self) -> bool:
+        """Whether it is known what becomes of the packet on the devices as they were captured."""
+        return self.captured.end != "not known" and not self.unless
+
+    @property
     def same(self) -> bool:
-        """Whether it does, and all that could decide about it was captured and understood."""
-        return self.alike and not (self.unless or self.uncovered)
+        """Whether it ends in the same way, and all that could decide about it was captured and understood."""
+        return self.alike and self.decided and not self.uncovered
 
     @property
     def settled(self) -> bool:
@@ -66,7 +75,14 @@ def followed_beside(network: Network, captures: Mapping[str, Capture], sent: Sen
         return device if capture is None else replace(as_it_is(device, capture), name=device.name)
 
     there = replace(network, devices=tuple(map(as_captured, network.devices)))
-    ways = [walk(Topology(each), sent.header, sent.device, sent.arrives) for each in (network, there)]
+    lowered = {name: [Ruleset(facts) for facts in each.programs] for name, each in captures.items() if each.programs}
+
+    def program(device: Device, family: int, choice: int) -> Program | None:
+        rules = lowered.get(device.name)
+        return lowered_rules(rules, Surroundings(device, family, choice)) if rules else None
+
+    topologies = Topology(network), Topology(there, lowered=program)
+    ways = [walk(each, sent.header, sent.device, sent.arrives) for each in topologies]
     doubts = [
         words
         for visit in ways[1].visits
@@ -93,8 +109,10 @@ def _doubts(capture: Capture, visit: Visit) -> list[str]:
         *(ASKED.get(each.stage, {each.stage}) for each in visit.stages)
     )
     headers = {header for each in visit.stages for header in (each.before, each.after)}
-    unknown, found = unknown_of(capture), []
-    for doubt in unknown.doubts:
+    found = []
+    if capture.programs:  # what depends on its lines, these say
+        capture = replace(capture, leftovers=tuple(each for each in capture.leftovers if not each.in_program))
+    for doubt in unknown_of(capture).doubts:
         line = doubt.place.file, doubt.place.line
         within = bounds.get(line)
         if within is not None and not any(

@@ -69,6 +69,7 @@ class Capture(msgspec.Struct, frozen=True):
         unseen_families: Address families of whose rules the texts do not speak, though of those of the other.
         by_hand: Whether rules are a program that somebody wrote, and not as a dialect writes them.
         bounds: What packets a step of that, which may apply or not, could be about at most.
+        programs: The facts of the rules that somebody wrote, by their kinds, for each text.
     """
 
     device: Device
@@ -80,6 +81,7 @@ class Capture(msgspec.Struct, frozen=True):
     hides_bare: bool = False
     by_hand: bool = False
     bounds: tuple[AsideFact, ...] = ()
+    programs: tuple[Any, ...] = ()
 
 
 def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]) -> Capture:
@@ -144,7 +146,10 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     sorts = any(each.sorts_addresses for each in readings)
     telling = [each.hides_bare for each in readings if "interfaces" in each.sections]
     hides = bool(telling) and all(telling)
-    return Capture(device, tuple(leftovers), frozenset(sections), absent, tuple(unseen), sorts, hides, by_hand, bounds)
+    programs = tuple(each.program for each in readings if each.by_hand and each.program)
+    return Capture(
+        device, tuple(leftovers), frozenset(sections), absent, tuple(unseen), sorts, hides, by_hand, bounds, programs
+    )
 
 
 def _wanting(readings: Sequence[Reading]) -> Iterator[Leftover]:

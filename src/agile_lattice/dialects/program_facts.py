@@ -14,6 +14,8 @@ from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.packets.spans import Spans
 
+CONDITIONS = ("rate", "chance", "time", "members", "header", "system", "unread")
+
 
 class PortSetFact(msgspec.Struct, frozen=True):
     """Ports, or types of ICMP, that are declared apart, and used by name."""
@@ -87,7 +89,10 @@ class StepFact(msgspec.Struct, frozen=True):
         mask, flags: Flags of TCP, and which of them are set, or `none`; `!syn` is any others. Any of the mask, if only
             that is given; all flags count without one.
         only: The one family that its conditions are about, 4 or 6, if its table is for both.
-        unmodelled: A condition that no header decides; the step may apply to what it matches, or not.
+        source_ports: Source ports, as `ports`.
+        rate, chance, time, members, header, system, unread: Conditions in their words, by what they hang on: how many
+            packets there were, chance, the time, who is in a set that changes, a field of the header that nothing
+            changes, anything else that the system knows, or nobody knows what. The step may apply or not.
         unknown: What the step says from where it is not recognised: all that can become of what it matches before.
     """
 
@@ -111,10 +116,23 @@ class StepFact(msgspec.Struct, frozen=True):
     mask: tuple[str, ...] | None = None
     flags: tuple[str, ...] | None = None
     only: int | None = None
-    unmodelled: str = ""
+    source_ports: Spans | str | None = None
+    rate: str = ""
+    chance: str = ""
+    time: str = ""
+    members: str = ""
+    header: str = ""
+    system: str = ""
+    unread: str = ""
     unknown: str = ""
     name: str = ""
     place: Place = NOWHERE
+
+    @property
+    def unmodelled(self) -> str:
+        """The conditions that no list of rules of an intent can ask for."""
+        said = [getattr(self, kind) for kind in CONDITIONS]
+        return ", ".join(each for each in (*said, "source ports" if self.source_ports is not None else "") if each)
 
 
 class AsideFact(msgspec.Struct, frozen=True):

@@ -87,7 +87,8 @@ def try_sample(dialect: Dialect, text: str, file: str) -> Trial:
         return as_intent(assemble("", [dialect], [rest]))[0]
 
     values = reached(trace, read)
-    capture = assemble("", [dialect], [reading])
+    # What is told of its program is in `taken`.
+    capture = msgspec.structs.replace(assemble("", [dialect], [reading]), programs=())
     try:
         facts = named_as_there(facts_in(capture.device, dialect.carries), [reading.facts])
         rendered = render_facts(dialect, facts)

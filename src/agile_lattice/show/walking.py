@@ -49,6 +49,8 @@ def show_both(console: Console, both: Beside) -> None:
         console.print(Text(f"not captured, and taken as the intent says: {'; '.join(both.uncovered)}", style="strong"))
     if both.alike:
         words = "the same on both" if both.same else "the same on both, as far as it was captured and understood"
+    elif both.captured.end == "not known":
+        words = "not decided: what becomes of it on the devices as they were captured is not known"
     elif both.intent.outcome == both.captured.outcome:
         words = "it ends alike, as another packet"
     else:

@@ -7,9 +7,11 @@ from collections.abc import Iterable
 from typing import Literal
 
 from agile_lattice.dialects.program_facts import StepFact
+from agile_lattice.packets.spans import Spans, merged
 
 NONE = "none"
-FLAGS = frozenset({"fin", "syn", "rst", "psh", "ack", "urg", "ecn", "cwr"})
+BITS = ("fin", "syn", "rst", "psh", "ack", "urg", "ecn", "cwr")
+FLAGS = frozenset(BITS)
 # Whoever opens a connection may offer explicit congestion notification (RFC 3168).
 OPENING = [{"syn"}, {"syn", "ecn", "cwr"}]
 FOLLOWING = [
@@ -34,6 +36,20 @@ def asked_of(step: StepFact, opening: bool) -> Literal["all", "some", "none"]:
     # Where nothing is said of what is to be set, any one of them will do.
     fit = [bool(each & mask) if step.flags is None else ((each & mask) == wanted) != negated for each in packets]
     return "all" if all(fit) else "some" if any(fit) else "none"
+
+
+def numbers_of(step: StepFact) -> Spans:
+    """Return the values of the flags of TCP that a step asks for, each flag being a bit (RFC 9293, section 3.1)."""
+    negated = any(each.startswith("!") for each in step.flags or ())
+    wanted = _bits(_set(each.removeprefix("!") for each in step.flags or ()))
+    mask = _bits(_set(step.mask)) if step.mask is not None else 255
+    if step.flags is None:  # any of them will do
+        return merged((value, value) for value in range(256) if value & mask)
+    return merged((value, value) for value in range(256) if ((value & mask) == wanted) != negated)
+
+
+def _bits(flags: Iterable[str]) -> int:
+    return sum(1 << BITS.index(each) for each in flags)
 
 
 def _set(words: Iterable[str]) -> frozenset[str]:

@@ -14,7 +14,7 @@ from agile_lattice.dialects.dialect import Block, Dialect, Form
 from agile_lattice.dialects.errors import CaptureError
 from agile_lattice.dialects.facts import Fact, InterfaceFact
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.passes.programs import of_one_family
+from agile_lattice.dialects.passes.programs import KINDS, of_one_family
 from agile_lattice.dialects.program_facts import AbsentFact, AsideFact
 from agile_lattice.dialects.reading.absent import SECTIONS_OF, Absent, absent_of
 from agile_lattice.dialects.reading.bounds import bounded
@@ -60,6 +60,7 @@ class Reading(msgspec.Struct, frozen=True):
         by_hand: Whether its rules are a program that somebody wrote, and not as the dialect writes them.
         bounds: What packets a step of that, which may apply or not, could be about at most.
         later_wins: Whether of several such texts the one whose name comes later decides.
+        program: The facts of its rules, if they are a program: its chains, and what they use.
         unit_of: The interfaces that a unit is about: of several units only the first applies, in the order of their
             names. Empty for texts that are none.
         given: What facts want of the texts of a dialect and this one has, in the words of its form.
@@ -85,6 +86,7 @@ class Reading(msgspec.Struct, frozen=True):
     given: frozenset[str] = frozenset()
     wanting: Mapping[str, Leftover] = {}
     later_wins: bool = False
+    program: Facts = {}
 
     @property
     def told(self) -> int:
@@ -189,6 +191,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
     unit_of = [each.interface for each in facts.get("interface", []) if units and isinstance(each, InterfaceFact)]
     if dialect.semantics.family is not None:
         facts = of_one_family(facts, dialect.semantics.family)
+    program = {kind: facts[kind] for kind in KINDS if facts.get(kind)} if facts.keys() & {"base-chain", "step"} else {}
     for each in reversed(dialect.passes):
         facts = each.up(facts)
     lost = [
@@ -244,7 +247,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
         (count, count - left), itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent),
         dialect.semantics.addresses == "sorted", dialect.semantics.interfaces == "set", tuple(unit_of),
         reader.form.change.of_programs, tuple(each for each in steps if each.bounds), frozenset(reader.given), wanting,
-        dialect.semantics.texts == "later-wins",
+        dialect.semantics.texts == "later-wins", program,
     )  # fmt: skip
 
 
@@ -276,7 +279,7 @@ def _set_aside(statements: Sequence[Statement], aside: Sequence[AsideFact]) -> l
         stage: Any = each.hook if each.hook in ("arrival", "departure") else None
         sections: tuple[Section, ...] = ("translations",) if stage else (SECTIONS_OF[each.hook],)
         text = texts.get(each.place.line, "")
-        found.append(Leftover(each.place, text, (), each.reason, sections, stage, each.ordered))
+        found.append(Leftover(each.place, text, (), each.reason, sections, stage, each.ordered, True))
     return found
 
 

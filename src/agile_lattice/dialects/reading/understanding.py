@@ -40,6 +40,7 @@ class Leftover(msgspec.Struct, frozen=True):
         sections: What of the device it could be about.
         stage: The one list of translations that it could be about, if it could be about one only.
         ordered: Whether it stands in a list of rules, in which an earlier one decides before it.
+        in_program: Whether only lists of rules cannot say it: what it does is in the program that it stands in.
     """
 
     place: Place
@@ -49,6 +50,7 @@ class Leftover(msgspec.Struct, frozen=True):
     sections: tuple[Section, ...] = SECTIONS
     stage: Stage | None = None
     ordered: bool = False
+    in_program: bool = False
 
 
 class Value(msgspec.Struct, frozen=True, order=True):
@@ -413,6 +415,8 @@ class Reader:
 
     def passes_over(self, statement: Statement) -> bool:
         """Tell whether something is passed over in a statement, or in what stands inside it."""
+        if not self.passed:
+            return False
         last = max([statement.line, *(each.line for each in statement.children or ())])
         return any(statement.line <= each.place.line <= last for each in self.passed[-MOST_PASSED:])
 

@@ -1,0 +1,228 @@
+"""A packet in a device whose rules are a program: every way that it may take, by what nobody knows of it."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Iterator, Sequence
+
+import msgspec
+from msgspec.structs import replace
+
+from agile_lattice.behaviour.flows import Header
+from agile_lattice.behaviour.links import cut_off
+from agile_lattice.behaviour.pipeline import STOPS, End, Passing, Stage, StageName
+from agile_lattice.behaviour.tables import Hop
+from agile_lattice.behaviour.topology import Topology
+from agile_lattice.intent.addresses import Address, AddressSet
+from agile_lattice.intent.model import Device
+from agile_lattice.intent.permits import DISCOVERY
+from agile_lattice.intent.services import ICMP_PROTOCOLS, PROTOCOL_NUMBERS
+from agile_lattice.packets.boxes import Undecided
+from agile_lattice.packets.spans import Spans
+from agile_lattice.programs import model
+from agile_lattice.programs.deciding import hanging_on, places_of
+from agile_lattice.programs.following import Following, Part
+from agile_lattice.programs.model import Constant, Hook, OneOf, Program, Unknown
+
+STAGES: dict[Hook, StageName] = {
+    "incoming": "arrival", "access": "access", "permit": "permits", "outgoing": "departure",
+}  # fmt: skip
+SYN = 2  # of the flags of TCP, what a connection begins with
+REQUESTS = {4: (8, 13, 15, 17), 6: (128, 139)}  # messages of ICMP that begin a connection for the Linux kernel
+DISCOVERED = ((130, 137), (143, 143), (151, 152))  # messages of ICMPv6 that it does not track
+
+
+class Way(msgspec.Struct, frozen=True):
+    """One way that a packet may take through a device.
+
+    Attributes:
+        part: What the program says of it.
+        stages: What happened to it.
+        end: Why it ends here; `None` if it leaves.
+        leaves, hop: Where to, if it was looked up.
+    """
+
+    part: Part
+    stages: tuple[Stage, ...]
+    end: tuple[End, str] | None = None
+    leaves: str = ""
+    hop: Hop | None = None
+
+    @property
+    def fate(self) -> Hashable:
+        """What can be seen from outside of what becomes of the packet."""
+        if self.end is not None and self.end[0] in STOPS:
+            return self.end[0] == "not known"
+        last = self.stages[-1]
+        way = self.hop.way if self.hop is not None else None
+        return self.end and self.end[0], last.after, last.pool, self.leaves, way
+
+
+class Chained:
+    """A packet on its way through one device whose rules are a program; as `Passing` for lists of rules.
+
+    Args:
+        topology: Holds the device.
+        device: The device.
+        arrives: Where the packet comes in.
+        program: What decides there.
+    """
+
+    def __init__(self, topology: Topology, device: Device, arrives: str, program: Program) -> None:
+        self.topology, self.device, self.arrives, self.program = topology, device, arrives, program
+        self.numbers = {name: number for number, name in enumerate(each.name for each in device.interfaces)}
+        self.leaves = ""
+        self.hop: Hop | None = None
+        self.stages: list[Stage] = []
+        self.following = Following(program)
+
+    def run(self, header: Header) -> tuple[End, str] | None:
+        """Take the packet through all stages; return why it ends here, or `None` if it leaves."""
+        if reason := cut_off(self.device, self.arrives):
+            self.stages.append(Stage("way", header, header, "not received"))
+            return "dropped", reason
+        try:
+            ways = list(self._ways(header))
+        except Undecided as undecided:
+            self.stages.append(Stage("arrival", header, header))
+            return "not known", str(undecided)
+        first = ways[0]
+        if len({each.fate for each in ways}) == 1:
+            self.stages, self.leaves, self.hop = list(first.stages), first.leaves, first.hop
+            return first.end
+        self.stages = _common([way.stages for way in ways]) or [Stage("arrival", header, header)]
+        ends = " or ".join(dict.fromkeys(each.end[0] if each.end is not None else "passed on" for each in ways))
+        return "not known", f"{ends}, depending on {', and on '.join(dict.fromkeys(self._open(ways)))}"
+
+    def _open(self, ways: list[Way]) -> Iterator[str]:
+        """Yield what it depends on what becomes of the packet."""
+        ports = {way.part.box.get(model.SOURCE_PORT): way for way in ways}
+        if len({each.fate for each in ports.values()}) > 1:
+            yield f"its source port ({', '.join(str(each.part.decided_by) for each in ports.values())})"
+        for port in ports:
+            here = [(way.part.taken, way.fate) for way in ways if way.part.box.get(model.SOURCE_PORT) == port]
+            yield from map(self._told, hanging_on(here))
+        for way in ways:
+            if way.part.outcome == "not known":
+                yield f"{way.part.decided_by}, which was not understood"
+
+    def _told(self, unknown: Unknown) -> str:
+        places = places_of(self.program, unknown)
+        lines = f"{', '.join(map(str, places[:3]))}{', ...' * (len(places) > 3)}"
+        return f"{lines} ({unknown.key})" if places else unknown.key
+
+    def _ways(self, header: Header) -> Iterator[Way]:
+        start = Part(self._box(header), {model.LEAVES: Constant(len(self.numbers))})
+        for part in self.following.at("incoming", [start]):
+            yield from self._came_in(part, header)
+
+    def _came_in(self, part: Part, header: Header) -> Iterator[Way]:
+        after, stage = self._stage("incoming", part, header, header)
+        if part.outcome != "accept":
+            yield Way(part, (stage,), self._stopped(part))
+            return
+        passing = Passing(self.topology, self.device, self.arrives)
+        passing.stages = [stage]
+        if spoofed := passing.own_source(after) or passing.reverse_path(after):
+            yield Way(part, tuple(passing.stages), ("dropped", spoofed))
+            return
+        hop = passing.look_up(after)
+        stages = tuple(passing.stages)
+        if hop is None:
+            yield Way(part, stages, ("no route", f"{self.device.name} has no route to {after.destination}"))
+        elif hop.means == "discard":
+            yield Way(part, stages, ("discarded", f"{self.device.name} discards packets to {hop.prefix}"))
+        elif hop.means == "own":
+            yield from self._to_itself(part, header, after, stages)
+        elif unknown := passing.not_known(after, hop):
+            yield Way(part, stages, ("not known", unknown), hop.interface, hop)
+        elif not self.device.forwards(after.destination.family):
+            yield Way(part, stages, ("dropped", f"{self.device.name} does not forward packets"), hop.interface, hop)
+        elif reason := cut_off(self.device, hop.interface):
+            yield Way(part, stages, ("dropped", reason), hop.interface, hop)
+        else:
+            yield from self._through(part, header, after, stages, hop)
+
+    def _to_itself(self, part: Part, came: Header, header: Header, stages: tuple[Stage, ...]) -> Iterator[Way]:
+        for each in self.following.at("access", [part]):
+            _, stage = self._stage("access", each, came, header)
+            end: tuple[End, str] = ("local", f"for {self.device.name} itself (local)")
+            yield Way(each, (*stages, stage), end if each.outcome == "accept" else self._stopped(each))
+
+    def _through(self, part: Part, came: Header, header: Header, stages: tuple[Stage, ...], hop: Hop) -> Iterator[Way]:
+        leaving = replace(part, now={**part.now, model.LEAVES: Constant(self.numbers[hop.interface])})
+        for each in self.following.at("permit", [leaving]):
+            _, stage = self._stage("permit", each, came, header)
+            if each.outcome != "accept":
+                yield Way(each, (*stages, stage), self._stopped(each), hop.interface, hop)
+                continue
+            for one in self.following.at("outgoing", [each]):
+                _, last = self._stage("outgoing", one, came, header)
+                end = None if one.outcome == "accept" else self._stopped(one)
+                yield Way(one, (*stages, stage, last), end, hop.interface, hop)
+
+    def _stage(self, hook: Hook, part: Part, came: Header, before: Header) -> tuple[Header, Stage]:
+        """Return the header behind a hook, and what there is to tell of it."""
+        after, pool = self._header(part, came)
+        decided = part.name
+        if not decided and self.program.asked(hook):
+            by = part.decided_by
+            decided = (
+                "a rule"
+                if by.line and not by.last
+                else f"no rule decides: {'passed' if part.outcome == 'accept' else 'dropped'}"
+            )
+        note = f"one of {pool}" if pool is not None else ""
+        return after, Stage(STAGES[hook], before, after, decided, part.decided_by, note=note, pool=pool)
+
+    def _header(self, part: Part, came: Header) -> tuple[Header, AddressSet | None]:
+        """Return a header as it has become, and the pool of which it has got an address."""
+        ends, pool = {}, None
+        for field, dimension in (("source", model.SOURCE), ("destination", model.DESTINATION)):
+            change, old = part.now.get(dimension), getattr(came, field)
+            if isinstance(change, Constant):
+                ends[field] = Address(old.family, change.number)
+            elif isinstance(change, model.Moved):
+                ends[field] = Address(old.family, old.value + change.offset)
+            elif isinstance(change, OneOf):
+                pool = AddressSet(old.family, change.numbers)
+                ends[field] = Address(old.family, change.numbers[0][0])
+        port = part.now.get(model.PORT)
+        return replace(came, **ends, **({"port": port.number} if isinstance(port, Constant) else {})), pool
+
+    def _stopped(self, part: Part) -> tuple[End, str]:
+        if part.outcome == "not known":
+            return "not known", f"{part.decided_by} was not understood"
+        place = part.decided_by
+        by = part.name or (
+            f"the rule in {place}" if place.line and not place.last else f"the policy of its chain ({place})"
+        )
+        return "dropped", f"denied by {by} on {self.device.name}"
+
+    def _box(self, header: Header) -> dict[int, Spans]:
+        """Return a packet that begins a connection, or belongs to none, as a box."""
+        numbers = {
+            model.ARRIVES: self.numbers[self.arrives], model.PROTOCOL: PROTOCOL_NUMBERS[header.protocol],
+            model.SOURCE: header.source.value, model.DESTINATION: header.destination.value, model.PORT: header.port,
+            model.SOURCE_PORT: header.source_port, model.STATE: state_of(header), model.TRANSLATED: 0,
+            model.FLAGS: SYN if header.protocol == "tcp" else 0,
+        }  # fmt: skip
+        return {dimension: ((number, number),) for dimension, number in numbers.items() if number is not None}
+
+
+def _common(ways: Sequence[Sequence[Stage]]) -> list[Stage]:
+    """Return the stages with which all ways begin."""
+    found = []
+    for stages in zip(*ways, strict=False):
+        if len({(each.stage, each.after, each.decided, each.place.spot) for each in stages}) > 1:
+            break
+        found.append(stages[0])
+    return found
+
+
+def state_of(header: Header) -> int:
+    """Return the state of the connection of a packet that belongs to none yet, as the Linux kernel has it."""
+    if header.protocol not in ICMP_PROTOCOLS or header.port is None:
+        return model.NEW
+    if header.protocol == DISCOVERY.protocol and any(first <= header.port <= last for first, last in DISCOVERED):
+        return model.UNTRACKED
+    return model.NEW if header.port in REQUESTS[header.source.family] else model.INVALID
