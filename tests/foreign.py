@@ -23,6 +23,7 @@ from agile_lattice.dialects import read_device, render_device
 from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.notation.loading import loads
+from agile_lattice.packets.spans import Spans, meet
 from where import ROOT
 
 HERE = ROOT / "tests"
@@ -61,10 +62,12 @@ table inet watched {
 
 
 class Said(NamedTuple):
-    """As what a packet comes out, if it does, and the pool of which it gets its source; or that the device gets it."""
+    """As what a packet comes out, if it does, and what of it is chosen of several; or that the device gets it."""
 
     header: Header | None = None
-    pool: AddressSet | None = None
+    sources: AddressSet | None = None
+    destinations: AddressSet | None = None
+    ports: Spans | None = None
     itself: bool = False
 
 
@@ -77,18 +80,31 @@ class Tried(NamedTuple):
 
 
 def packets(text: str, count: int, chance: Random, first: int) -> list[tuple[str, Header]]:
-    """Packets near what a ruleset is about, each with a source port that tells it from all others."""
-    numbers = {int(each) for each in re.findall(r"(?<![\d.])\d{1,5}(?![\d.])", text) if 0 < int(each) < 65535}
-    ports = sorted({near for each in numbers for near in (each - 1, each, each + 1) if near > 0} | {80, 443})
+    """Packets near what a ruleset is about, each with a source port that tells it from all others.
+
+    For half of them a line of the ruleset is chosen, and what it says of ends and ports is taken where that fits.
+    """
+    every, lines = _ports(text), text.splitlines()
     found = []
     for number in range(first, first + count):
+        line = chance.choice(lines) if chance.random() < 0.5 else ""
         side = chance.choice(["in0", "out0"])
         far = [*HOSTS["out0"], *OWN] if side == "in0" else [*HOSTS["in0"], *PUBLIC, *OWN]
-        protocol = chance.choice(["tcp", "tcp", "udp", "udp", "icmp"])
-        port = 8 if protocol == "icmp" else chance.choice(ports)
-        ends = (Address.parse(chance.choice(HOSTS[side])), Address.parse(chance.choice(far)))
-        found.append((side, Header(*ends, protocol, port, None if protocol == "icmp" else number)))
+        ends = [[each for each in some if re.search(rf"(?<![\d.]){each}(?![\d.])", line)] or some
+                for some in (HOSTS[side], far)]  # fmt: skip
+        protocol = chance.choice(
+            [each for each in ("tcp", "udp", "icmp") if each in line] or ["tcp"] * 2 + ["udp"] * 2 + ["icmp"]
+        )
+        port = 8 if protocol == "icmp" else chance.choice(_ports(line) if line else every)
+        source, destination = (Address.parse(chance.choice(some)) for some in ends)
+        found.append((side, Header(source, destination, protocol, port, None if protocol == "icmp" else number)))
     return found
+
+
+def _ports(text: str) -> list[int]:
+    """The numbers in a text that can be ports, and those beside them."""
+    numbers = {int(each) for each in re.findall(r"(?<![\d.])\d{1,5}(?![\d.])", text) if 0 < int(each) < 65535}
+    return sorted({near for each in numbers for near in (each - 1, each, each, each + 1) if near > 0} | {80, 443})
 
 
 def device_of(speaks: str) -> Device:
@@ -106,10 +122,12 @@ def told(device: Device, speaks: str, text: str, sent: Sequence[tuple[str, Heade
             found.append(next(iter(beside.unless), beside.captured.reason))
         else:
             last = beside.captured.visits[-1]
-            pools = [each.pool for each in last.stages if each.stage == "departure" and each.pool]
+            pools = {each.stage: each.pool for each in last.stages if each.pool}
+            ports = next((each.ports for each in last.stages if each.ports), None)
             out = beside.captured.arrives and last.leaves
             itself = beside.captured.end == "local"
-            found.append(Said(last.after, pools[-1] if pools else None) if out else Said(itself=itself))
+            chosen = pools.get("departure"), pools.get("arrival"), ports
+            found.append(Said(last.after, *chosen) if out else Said(itself=itself))
     return found
 
 
@@ -118,9 +136,15 @@ def differs(said: Said, came: Header | None) -> bool:
     header = said.header
     if header is None or came is None:
         return header is not came
-    if (said.pool is None and header.source != came.source) or (said.pool and came.source not in said.pool):
+    sources, destinations = (
+        said.sources or AddressSet.of(header.source),
+        said.destinations or AddressSet.of(header.destination),
+    )
+    if came.source not in sources or came.destination not in destinations or header.protocol != came.protocol:
         return True
-    return (header.destination, header.protocol, header.port) != (came.destination, came.protocol, came.port)
+    if said.ports is not None and came.port is not None:
+        return not meet(said.ports, ((came.port, came.port),))
+    return header.port != came.port
 
 
 def try_out(rulesets: Mapping[str, str], count: int, seed: int = 0) -> dict[str, Tried]:

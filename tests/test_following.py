@@ -25,6 +25,7 @@ from agile_lattice.programs.model import (
     STATE,
     TRACKING,
     TRANSLATED,
+    TRANSLATIONS,
     Base,
     Change,
     Constant,
@@ -34,10 +35,11 @@ from agile_lattice.programs.model import (
     OneOf,
     Program,
     Unknown,
+    bits_added,
 )
 from where import examples
 
-SIZES = {SOURCE: 6, DESTINATION: 6, PORT: 4, MARK: 3, STATE: 5, TRANSLATED: 4}
+SIZES = {SOURCE: 6, DESTINATION: 6, PORT: 4, MARK: 3, STATE: 5, TRANSLATED: TRANSLATIONS}
 UNKNOWN = [Unknown(key, "header") for key in ("odd", "late", "wide")]
 CHAINS = ["a", "b", "c"]
 Packet = dict[int, int]
@@ -59,7 +61,7 @@ def boxes() -> st.SearchStrategy[dict[int, Spans]]:
 
 CHANGES: st.SearchStrategy[tuple[tuple[int, Change], ...]] = st.sampled_from([
     (), (), (), ((MARK, Constant(1)),), ((MARK, Mapped(MARK, (2, 0, 1))),), ((PORT, Constant(3)),),
-    ((DESTINATION, Moved(1)), (TRANSLATED, Mapped(TRANSLATED, (1, 1, 3, 3)))),
+    ((DESTINATION, Moved(1)), (TRANSLATED, bits_added(OF_DESTINATION))),
     ((SOURCE, OneOf(((1, 2), (4, 4)))),), ((STATE, Constant(4)),),
 ])  # fmt: skip
 

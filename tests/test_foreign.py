@@ -21,8 +21,8 @@ from test_programs import RULESETS as SMALL
 from test_programs import TABLES
 from test_real import kernel
 
-# Of rulesets whose rules hang on what no packet shows (rates, marks, times, source ports), less is decided.
-HARDLY = {"night-shift.save", "two-chains-and-raw.nft", "marks-for-the-shaper.nft", "ports-of-both.nft"}
+# Of rulesets whose rules hang on what no packet shows here (members that come and go, other header fields), less is.
+HARDLY = {"meters.nft", "no-scrub.nft", "scans.save"}
 PACKETS = 30
 ALL = {
     **RULESETS,
@@ -39,7 +39,7 @@ def test_a_kernel_does_what_is_said_of_rulesets_that_people_write() -> None:
     undecided = {name for name, each in found.items() if each.decided < PACKETS * 0.65}
     assert undecided <= HARDLY, undecided
     decided = sum(each.decided for each in found.values())
-    assert decided > 0.85 * PACKETS * len(found), f"{decided} of {PACKETS * len(found)}"
+    assert decided > 0.95 * PACKETS * len(found), f"{decided} of {PACKETS * len(found)}"
     assert sum(each.passed for each in found.values()) > PACKETS * 5, "packets come out"
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Hashable, Iterator, Sequence
+from typing import Any
 
 import msgspec
 from msgspec.structs import replace
@@ -15,17 +16,18 @@ from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.permits import DISCOVERY
-from agile_lattice.intent.services import ICMP_PROTOCOLS, PROTOCOL_NUMBERS
+from agile_lattice.intent.services import ICMP_PROTOCOLS, PROTOCOL_NUMBERS, spell_ports
 from agile_lattice.packets.boxes import Undecided
 from agile_lattice.packets.spans import Spans
 from agile_lattice.programs import model
 from agile_lattice.programs.deciding import hanging_on, places_of
 from agile_lattice.programs.following import Following, Part
-from agile_lattice.programs.model import Constant, Hook, OneOf, Program, Unknown
+from agile_lattice.programs.model import Constant, Hook, Moved, OneOf, Program, Unknown
 
 STAGES: dict[Hook, StageName] = {
     "incoming": "arrival", "access": "access", "permit": "permits", "outgoing": "departure",
 }  # fmt: skip
+FIELDS = {"source": model.SOURCE, "destination": model.DESTINATION, "port": model.PORT}  # of a header
 SYN = 2  # of the flags of TCP, what a connection begins with
 REQUESTS = {4: (8, 13, 15, 17), 6: (128, 139)}  # messages of ICMP that begin a connection for the Linux kernel
 DISCOVERED = ((130, 137), (143, 143), (151, 152))  # messages of ICMPv6 that it does not track
@@ -54,7 +56,11 @@ class Way(msgspec.Struct, frozen=True):
             return self.end[0] == "not known"
         last = self.stages[-1]
         way = self.hop.way if self.hop is not None else None
-        return self.end and self.end[0], last.after, last.pool, self.leaves, way
+        return self.end and self.end[0], last.after, self._choices, self.leaves, way
+
+    @property
+    def _choices(self) -> tuple[Hashable, ...]:
+        return tuple((each.pool, each.ports) for each in self.stages)
 
 
 class Chained:
@@ -162,32 +168,15 @@ class Chained:
 
     def _stage(self, hook: Hook, part: Part, came: Header, before: Header) -> tuple[Header, Stage]:
         """Return the header behind a hook, and what there is to tell of it."""
-        after, pool = self._header(part, came)
-        decided = part.name
+        decided, by = part.name, part.decided_by
         if not decided and self.program.asked(hook):
-            by = part.decided_by
-            decided = (
-                "a rule"
-                if by.line and not by.last
-                else f"no rule decides: {'passed' if part.outcome == 'accept' else 'dropped'}"
-            )
-        note = f"one of {pool}" if pool is not None else ""
-        return after, Stage(STAGES[hook], before, after, decided, part.decided_by, note=note, pool=pool)
-
-    def _header(self, part: Part, came: Header) -> tuple[Header, AddressSet | None]:
-        """Return a header as it has become, and the pool of which it has got an address."""
-        ends, pool = {}, None
-        for field, dimension in (("source", model.SOURCE), ("destination", model.DESTINATION)):
-            change, old = part.now.get(dimension), getattr(came, field)
-            if isinstance(change, Constant):
-                ends[field] = Address(old.family, change.number)
-            elif isinstance(change, model.Moved):
-                ends[field] = Address(old.family, old.value + change.offset)
-            elif isinstance(change, OneOf):
-                pool = AddressSet(old.family, change.numbers)
-                ends[field] = Address(old.family, change.numbers[0][0])
-        port = part.now.get(model.PORT)
-        return replace(came, **ends, **({"port": port.number} if isinstance(port, Constant) else {})), pool
+            decided = "a rule" if by.line and not by.last else "the policy of its chain"
+        after = _became(part, came)
+        pool, ports = _choices(part, before, after)
+        said = [f"one of {pool}"] if pool is not None else []
+        said += [f"port one of {', '.join(map(spell_ports, ports))}"] if ports is not None else []
+        note = ", ".join(said)
+        return after, Stage(STAGES[hook], before, after, decided, by, note=note, pool=pool, ports=ports)
 
     def _stopped(self, part: Part) -> tuple[End, str]:
         if part.outcome == "not known":
@@ -204,9 +193,39 @@ class Chained:
             model.ARRIVES: self.numbers[self.arrives], model.PROTOCOL: PROTOCOL_NUMBERS[header.protocol],
             model.SOURCE: header.source.value, model.DESTINATION: header.destination.value, model.PORT: header.port,
             model.SOURCE_PORT: header.source_port, model.STATE: state_of(header), model.TRANSLATED: 0,
-            model.FLAGS: SYN if header.protocol == "tcp" else 0,
+            model.FLAGS: SYN if header.protocol == "tcp" else 0, model.MARK: 0, model.CONNECTION_MARK: 0,
         }  # fmt: skip
         return {dimension: ((number, number),) for dimension, number in numbers.items() if number is not None}
+
+
+def _became(part: Part, came: Header) -> Header:
+    """Return a header as it has become; of several numbers of which one was chosen, the first."""
+    found: dict[str, Any] = {}
+    for field, dimension in FIELDS.items():
+        change, old = part.now.get(dimension), getattr(came, field)
+        value = old.value if isinstance(old, Address) else old
+        match change:
+            case Constant(number):
+                value = number
+            case Moved(offset):
+                value += offset
+            case OneOf(numbers):
+                value = numbers[0][0]
+            case _:
+                continue
+        found[field] = Address(old.family, value) if isinstance(old, Address) else value
+    return replace(came, **found)
+
+
+def _choices(part: Part, before: Header, after: Header) -> tuple[AddressSet | None, Spans | None]:
+    """Return the addresses, and the ports, of which a header has got one between two places."""
+    pool: AddressSet | None = None
+    for field in ("source", "destination"):
+        change = part.now.get(FIELDS[field])
+        if isinstance(change, OneOf) and getattr(before, field) != getattr(after, field):
+            pool = AddressSet(after.source.family, change.numbers)
+    port = part.now.get(model.PORT)
+    return pool, port.numbers if isinstance(port, OneOf) and before.port != after.port else None
 
 
 def _common(ways: Sequence[Sequence[Stage]]) -> list[Stage]:

@@ -16,6 +16,7 @@ from agile_lattice.intent.model import Answer, Device
 from agile_lattice.intent.permits import DISCOVERY, Passage
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.stages import Rule
+from agile_lattice.packets.spans import Spans
 
 StageName = Literal["arrival", "way", "access", "permits", "departure"]
 End = Literal[
@@ -35,6 +36,7 @@ class Stage(msgspec.Struct, frozen=True):
         tested: Rules that were asked before and did not match, in order.
         note: What else there is to say.
         pool: The addresses of which the header has got one.
+        ports: The ports of which the header has got one.
     """
 
     stage: StageName
@@ -45,6 +47,7 @@ class Stage(msgspec.Struct, frozen=True):
     tested: tuple[Tested, ...] = ()
     note: str = ""
     pool: AddressSet | None = None
+    ports: Spans | None = None
 
 
 class Passing:

@@ -7,10 +7,11 @@ from functools import cached_property
 
 from agile_lattice.behaviour.matching import Space
 from agile_lattice.behaviour.stage_lists import lends
+from agile_lattice.behaviour.tables import Table, is_way_back
 from agile_lattice.intent.addresses import BITS
 from agile_lattice.intent.interface_names import includes
 from agile_lattice.intent.model import Device
-from agile_lattice.packets.spans import Spans, merged
+from agile_lattice.packets.spans import Spans, merged, minus
 from agile_lattice.programs import model
 
 
@@ -41,7 +42,7 @@ class Surroundings:
         return {
             model.ARRIVES: sides, model.LEAVES: sides, model.PROTOCOL: 256, model.SOURCE: addresses,
             model.DESTINATION: addresses, model.PORT: 65536, model.SOURCE_PORT: 65536, model.STATE: 5,
-            model.TRANSLATED: 4, model.FLAGS: 256,
+            model.TRANSLATED: model.TRANSLATIONS, model.FLAGS: 256,
         }  # fmt: skip
 
     @property
@@ -67,6 +68,45 @@ class Surroundings:
             own = merged((each.value, each.value) for each in one.addresses if each.family == self.family)
             if one.enabled and own:
                 yield number, own
+
+    def with_way_back(self, number: int, here: bool) -> Spans:
+        """Return the sources to which there is a route (RFC 3704): by an interface, or by any."""
+        port = self.device.interface(self.names[number])
+        table = Table(self.device, self.family, port.instance if port is not None else "", self.choice)
+        return merged(
+            (first, last)
+            for first, last, hop in table.within(*self.everybody[0])
+            if hop is not None and hop.means != "own" and is_way_back(hop, self.names[number] if here else "")
+        )
+
+    def of_types(self, types: tuple[str, ...]) -> Spans | None:
+        """Return the addresses that are something to the device, by the words of RFC 1122 for it.
+
+        Args:
+            types: `local`, `unicast`, `broadcast`, `multicast`; or what they are not to be, each with `!` before it.
+
+        Returns:
+            Them; None if that is not known.
+        """
+        if any(each.discard for each in self.device.routes):
+            return None  # what is discarded is none of these
+        found = merged(span for each in types for span in self._types[each.removeprefix("!")])
+        return minus(self.everybody, found) if types[0].startswith("!") else found
+
+    @cached_property
+    def _types(self) -> Mapping[str, Spans]:
+        prefixes = [own for one in self.device.interfaces if one.enabled for own in one.addresses
+                    if own.family == self.family and not own.is_host]  # fmt: skip
+        last = [(each.last, each.last) for each in prefixes] if self.family == 4 else []
+        loopback = {4: ((127 << 24, (128 << 24) - 1),), 6: ((1, 1),)}[self.family]
+        local = merged((*self.own, *loopback))
+        broadcast = merged([*last, (0, (1 << 24) - 1), ((1 << 32) - 1,) * 2]) if self.family == 4 else ()
+        multicast = {4: ((224 << 24, (240 << 24) - 1),), 6: ((255 << 120, (1 << 128) - 1),)}[self.family]
+        others = merged((*local, *broadcast, *multicast))
+        return {
+            "local": local, "broadcast": minus(broadcast, local), "multicast": multicast,
+            "unicast": minus(self.everybody, others),
+        }  # fmt: skip
 
     def lends(self, leaving: bool, box: model.SparseBox) -> Iterator[tuple[int | None, int, Spans | None]]:
         """Yield the addresses that interfaces lend to packets: the address, the interface, and for which destinations.

@@ -18,7 +18,7 @@ from agile_lattice.compare.doubts import unknown_of
 from agile_lattice.compare.equivalence import WHAT_PACKETS_FEEL
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.passes.rulesets import Ruleset
-from agile_lattice.dialects.program_lowering import lowered as lowered_rules
+from agile_lattice.dialects.programs.lowering import lowered as lowered_rules
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.programs.model import Program
 

@@ -144,6 +144,14 @@ def _read_ports(text: str) -> Spans:
     return (span,)
 
 
+def _read_bits(text: str) -> Spans:
+    first, _, last = text.partition("-")
+    span: Span = (int(first, 0), int(last or first, 0))
+    if not span[0] <= span[1] < 1 << 32:
+        raise ValueError(f"{text} is not a number of 32 bits, or a range of them")
+    return (span,)
+
+
 def _read_mask(spell: Callable[[int], str]) -> Callable[[str], int]:
     lengths = {spell(length): length for length in range(33)}
 
@@ -156,6 +164,7 @@ def _read_mask(spell: Callable[[int], str]) -> Callable[[str], int]:
 
 
 _IPV4 = r"[0-9]{1,3}\.[0-9]{1,3}\.[0-9]{1,3}\.[0-9]{1,3}"  # written out: a counted group takes twice as long
+_BITS = r"0x[0-9a-fA-F]{1,8}|[1-9][0-9]{0,9}|0"
 _IPV6 = r"[0-9a-fA-F]*:[0-9a-fA-F:.]+"
 
 BASE: dict[str, Kind] = {
@@ -179,6 +188,12 @@ BASE: dict[str, Kind] = {
             "ports", r"[0-9]{1,5}(?:-[0-9]{1,5})?", lru_cache(CACHED)(_read_ports),
             lambda value: spell_ports(value[0]), lambda trait: trait is False,
             lambda members: merged(span for each in members for span in each),
+            lambda value: [(each,) for each in value], gives=Spans,
+        ),
+        Kind("bits", _BITS, lambda text: int(text, 0), hex, always, gives=int),
+        Kind(
+            "bit-sets", rf"(?:{_BITS})(?:-(?:{_BITS}))?", _read_bits, lambda value: "-".join(map(hex, value[0])),
+            lambda trait: trait is False, lambda members: merged(span for each in members for span in each),
             lambda value: [(each,) for each in value], gives=Spans,
         ),
         Kind("length", r"[0-9]{1,3}", int, str, always, gives=int),

@@ -13,7 +13,18 @@ from functools import cached_property
 from typing import Any
 
 from agile_lattice.dialects.expressions import is_long, takes
-from agile_lattice.dialects.grammar import DROPPED, PASSED, AnyOrder, Choice, Element, Hole, Maybe, Word, words_of
+from agile_lattice.dialects.grammar import (
+    DROPPED,
+    PASSED,
+    AnyOrder,
+    Choice,
+    Element,
+    Hole,
+    Maybe,
+    Word,
+    holes_of,
+    words_of,
+)
 from agile_lattice.dialects.kinds import Kind
 
 SPACE = r"[ \t]+"
@@ -49,7 +60,12 @@ class Pattern:
         reserved = reserved_pattern(elements)
         whole = Compiler(kinds, reserved, SPACE)
         self._whole = whole.run(elements, SPACE)
-        self._usual = Compiler(kinds, reserved, " ", in_order=True).run(elements, " ")
+        # What takes any words would take those that only stand in another order.
+        in_order = not (
+            any(isinstance(each, AnyOrder) for each in elements)
+            and any(takes_words(kind_of(each, kinds)) for each in holes_of(elements))
+        )
+        self._usual = Compiler(kinds, reserved, " ", in_order).run(elements, " ")
         self.holes = tuple(whole.holes)
         self.start = elements[0].text if elements and isinstance(elements[0], Word) else ""
         self.firsts = first_words(elements)
@@ -117,7 +133,12 @@ def kind_of(hole: Hole, kinds: Mapping[str, Kind]) -> Kind:
 
 
 def _takes_the_rest(kind: Kind) -> bool:
-    """Tell whether a spelling is followed by more words as if they were part of it."""
+    """Tell whether a spelling is followed by any number of words as if they were part of it."""
+    return is_long(kind.pattern) and takes_words(kind)
+
+
+def takes_words(kind: Kind) -> bool:
+    """Tell whether a spelling can be any words."""
     return any(re.fullmatch(kind.pattern, text) for text in ("a a", "1 1"))
 
 

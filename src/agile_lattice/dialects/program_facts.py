@@ -14,6 +14,22 @@ from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.packets.spans import Spans
 
+# Conditions that no list of rules of an intent can ask for, in words.
+BEYOND_LISTS = {
+    "way_back": "the way back to its source",
+    "source_types": "the type of its source",
+    "destination_types": "the type of its destination",
+    "either_ports": "one of both ports",
+    "not_protocols": "a protocol that it is not of",
+    "source_ports": "source ports",
+    "original_source": "the source as it came",
+    "original_destination": "the destination as it came",
+    "original_ports": "the port as it came",
+    "mark": "its mark",
+    "not_mark": "its mark",
+    "connection_mark": "the mark of its connection",
+    "not_connection_mark": "the mark of its connection",
+}
 CONDITIONS = ("rate", "chance", "time", "members", "header", "system", "unread")
 
 
@@ -21,7 +37,7 @@ class PortSetFact(msgspec.Struct, frozen=True):
     """Ports, or types of ICMP, that are declared apart, and used by name."""
 
     name: str
-    ports: Spans
+    ports: Spans = ()
     table: str = ""
     family: int = 0
     place: Place = NOWHERE
@@ -89,7 +105,22 @@ class StepFact(msgspec.Struct, frozen=True):
         mask, flags: Flags of TCP, and which of them are set, or `none`; `!syn` is any others. Any of the mask, if only
             that is given; all flags count without one.
         only: The one family that its conditions are about, 4 or 6, if its table is for both.
+        not_protocols: Protocols that the packet is not of.
+        either_ports: Ports of which one of both is one.
+        way_back: Whether there is a route back to the source: by the interface that the packet came in by (`here`), by
+            any, or not.
+        source_types, destination_types: What addresses are to the device: `local`, `unicast`, `broadcast`, `multicast`;
+            `!local` is any other.
         source_ports: Source ports, as `ports`.
+        original_source, original_destination, original_ports: As they were when the packet came in.
+        mark, not_mark: The marks that the packet has, or has not; `mark_mask` are the bits that are looked at.
+        connection_mark, not_connection_mark, connection_mask: Likewise for the mark of its connection.
+        marks: Which mark becomes another one: that of the packet, or of its connection.
+        mark_from: Which mark that is made of; nothing if it is a number.
+        mark_keeps, mark_clears: The bits that are kept, or that are not; all are kept if nothing is said.
+        mark_value, mark_flips: The bits that are added, and those that are turned round.
+        untracked: Whether no connection is looked up for the packet.
+        to_ports: Ports of which one becomes the port.
         rate, chance, time, members, header, system, unread: Conditions in their words, by what they hang on: how many
             packets there were, chance, the time, who is in a set that changes, a field of the header that nothing
             changes, anything else that the system knows, or nobody knows what. The step may apply or not.
@@ -116,7 +147,29 @@ class StepFact(msgspec.Struct, frozen=True):
     mask: tuple[str, ...] | None = None
     flags: tuple[str, ...] | None = None
     only: int | None = None
+    not_protocols: tuple[str, ...] | None = None
+    either_ports: Spans | None = None
+    way_back: Literal["here", "not-here", "any", "none"] | None = None
+    source_types: tuple[str, ...] | None = None
+    destination_types: tuple[str, ...] | None = None
     source_ports: Spans | str | None = None
+    original_source: AddressSet | None = None
+    original_destination: AddressSet | None = None
+    original_ports: Spans | None = None
+    mark: Spans | None = None
+    not_mark: Spans | None = None
+    mark_mask: int | None = None
+    connection_mark: Spans | None = None
+    not_connection_mark: Spans | None = None
+    connection_mask: int | None = None
+    marks: Literal["packet", "connection"] | None = None
+    mark_from: Literal["packet", "connection"] | None = None
+    mark_keeps: int | None = None
+    mark_clears: int | None = None
+    mark_value: int | None = None
+    mark_flips: int | None = None
+    untracked: bool = False
+    to_ports: Spans | None = None
     rate: str = ""
     chance: str = ""
     time: str = ""
@@ -132,7 +185,13 @@ class StepFact(msgspec.Struct, frozen=True):
     def unmodelled(self) -> str:
         """The conditions that no list of rules of an intent can ask for."""
         said = [getattr(self, kind) for kind in CONDITIONS]
-        return ", ".join(each for each in (*said, "source ports" if self.source_ports is not None else "") if each)
+        said += [words for name, words in BEYOND_LISTS.items() if getattr(self, name) is not None]
+        return ", ".join(dict.fromkeys(each for each in said if each))
+
+    @property
+    def beyond_lists(self) -> str:
+        """What it does that no list of rules of an intent can say."""
+        return "a range of ports" if self.to_ports is not None else ""
 
 
 class AsideFact(msgspec.Struct, frozen=True):

@@ -73,7 +73,8 @@ EXAMPLES: Mapping[str, str] = {
     "span6": "2001:db8::/64 or 2001:db8::3-2001:db8::9", "range4": "203.0.113.3-203.0.113.9",
     "range6": "2001:db8::3-2001:db8::9", "prefixed4": "203.0.113.5/32", "prefixed6": "2001:db8::5/128",
     "allbut4": "203.0.113.0/28, for everything else", "allbut6": "2001:db8::/64, for everything else",
-    "ports": "443 or 8000-8010", "length": "28", "netmask": "255.255.255.240", "wildcard": "0.0.0.15", "number": "1480",
+    "bits": "0x10 or 16", "bit-sets": "0x10 or 0x10-0x1f", "ports": "443 or 8000-8010", "length": "28",
+    "netmask": "255.255.255.240", "wildcard": "0.0.0.15", "number": "1480",
     "word": "lan0", "line": "to the pier, by radio", "quoted": '"to the pier, by radio"',
 }  # fmt: skip
 

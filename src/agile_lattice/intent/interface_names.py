@@ -10,8 +10,16 @@ from functools import lru_cache
 
 @lru_cache(10_000)
 def includes(names: tuple[str, ...] | None, name: str) -> bool:
-    """Tell whether an interface is one of those that are named or described; `None` is any."""
-    return names is None or any(_is(each, name) for each in names)
+    """Tell whether an interface is one of those that are named or described; `None` is any.
+
+    Of several that it is not to be, it is none.
+    """
+    if names is None:
+        return True
+    others = [each for each in names if each.startswith("!")]
+    return any(_is(each, name) for each in names if each not in others) or (
+        bool(others) and all(_is(each, name) for each in others)
+    )
 
 
 def is_plain(name: str) -> bool:

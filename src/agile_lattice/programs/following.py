@@ -22,6 +22,7 @@ from agile_lattice.programs.model import (
     STATE,
     TRACKING,
     TRANSLATED,
+    TRANSLATIONS,
     Base,
     Change,
     Constant,
@@ -244,8 +245,8 @@ class Following:
 
 def _to_translate(base: Base) -> SparseBox:
     """Return the packets that a chain which translates is asked about."""
-    apart = [number for number in range(4) if not number & base.translates]
-    return {STATE: ((NEW, NEW),), TRANSLATED: tuple((number, number) for number in apart)}
+    apart = (number for number in range(TRANSLATIONS) if not number & base.translates)
+    return {STATE: ((NEW, NEW),), TRANSLATED: merged((number, number) for number in apart)}
 
 
 def _with(part: Part, unknown: Unknown, so: bool) -> Part:

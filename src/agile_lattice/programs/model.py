@@ -12,7 +12,7 @@ from typing import Literal
 import msgspec
 
 from agile_lattice.intent.places import NOWHERE, Place
-from agile_lattice.packets.spans import Spans
+from agile_lattice.packets.spans import Spans, merged
 
 # Dimensions of a packet. The first six are those of every list of rules.
 ARRIVES, LEAVES, PROTOCOL, SOURCE, DESTINATION, PORT = range(6)
@@ -20,8 +20,10 @@ SOURCE_PORT, STATE, TRANSLATED, FLAGS, MARK, CONNECTION_MARK = range(6, 12)
 AS_IT_CAME = 16  # added to a dimension: as it was when the packet came in, whatever was done to it since
 NEW, ESTABLISHED, RELATED, INVALID, UNTRACKED = range(5)  # states of the connection that a packet belongs to
 TRACKED: Spans = ((NEW, RELATED),)  # packets that belong to a connection, or begin one
-OF_DESTINATION, OF_SOURCE = 1, 2  # bits of what was translated of a packet
+# Bits of what was translated of a packet: on which sides that was decided, and which of them became another one by it.
+OF_DESTINATION, OF_SOURCE, NEW_DESTINATION, NEW_SOURCE = 1, 2, 4, 8
 
+TRANSLATIONS = 16  # how many combinations of these bits there are
 SparseBox = Mapping[int, Spans]  # what dimensions have to be; those that are not named may be anything
 Hook = Literal["incoming", "access", "permit", "output", "outgoing"]
 Kind = Literal["rate", "set", "time", "chance", "header", "system", "unread"]
@@ -151,3 +153,13 @@ class Program(msgspec.Struct, frozen=True):
     def anything(self, dimension: int) -> Spans:
         """Return all numbers of a dimension."""
         return ((0, self.sizes[dimension] - 1),)
+
+
+def with_bit(bit: int) -> Spans:
+    """Return what may have been translated of packets that have a bit of it."""
+    return merged((number, number) for number in range(TRANSLATIONS) if number & bit)
+
+
+def bits_added(bits: int) -> Mapped:
+    """Return what becomes of what was translated of a packet, when more of it is."""
+    return Mapped(TRANSLATED, tuple(number | bits for number in range(TRANSLATIONS)))

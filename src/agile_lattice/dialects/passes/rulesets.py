@@ -92,6 +92,8 @@ class Ruleset:
         """Return the members of a set, by family, or all others if its name begins with `!`; None if unknown."""
         plain = name.removeprefix("!")
         found = self._addresses.get((step.table, step.family, plain), self._addresses.get(("", 0, plain)))
+        if found is None and self._ports.get((step.table, step.family, plain)) == ():
+            found = {family: AddressSet(family, ()) for family in EVERYBODY}  # an empty set is one of anything
         if found is None or plain == name:
             return found
         return {family: AddressSet(family, minus(EVERYBODY[family], one.spans)) for family, one in found.items()}

@@ -12,6 +12,8 @@ from agile_lattice.packets.spans import Spans, merged
 NONE = "none"
 BITS = ("fin", "syn", "rst", "psh", "ack", "urg", "ecn", "cwr")
 FLAGS = frozenset(BITS)
+OPENS = "opening"  # a word for what opens a connection, among these flags
+LOOKED_AT = frozenset({"fin", "syn", "rst", "ack"})
 # Whoever opens a connection may offer explicit congestion notification (RFC 3168).
 OPENING = [{"syn"}, {"syn", "ecn", "cwr"}]
 FOLLOWING = [
@@ -29,9 +31,7 @@ def asked_of(step: StepFact, opening: bool) -> Literal["all", "some", "none"]:
     """
     if step.flags is None and step.mask is None:
         return "all"
-    negated = any(each.startswith("!") for each in step.flags or ())
-    wanted = _set(each.removeprefix("!") for each in step.flags or ())
-    mask = _set(step.mask) if step.mask is not None else FLAGS
+    negated, mask, wanted = _asked(step)
     packets = OPENING if opening else FOLLOWING
     # Where nothing is said of what is to be set, any one of them will do.
     fit = [bool(each & mask) if step.flags is None else ((each & mask) == wanted) != negated for each in packets]
@@ -40,12 +40,21 @@ def asked_of(step: StepFact, opening: bool) -> Literal["all", "some", "none"]:
 
 def numbers_of(step: StepFact) -> Spans:
     """Return the values of the flags of TCP that a step asks for, each flag being a bit (RFC 9293, section 3.1)."""
-    negated = any(each.startswith("!") for each in step.flags or ())
-    wanted = _bits(_set(each.removeprefix("!") for each in step.flags or ()))
-    mask = _bits(_set(step.mask)) if step.mask is not None else 255
-    if step.flags is None:  # any of them will do
+    if step.flags is None and step.mask is not None:  # any of them will do
+        mask = _bits(_set(step.mask))
         return merged((value, value) for value in range(256) if value & mask)
+    negated, mask_set, wanted_set = _asked(step)
+    mask, wanted = _bits(mask_set), _bits(wanted_set)
     return merged((value, value) for value in range(256) if ((value & mask) == wanted) != negated)
+
+
+def _asked(step: StepFact) -> tuple[bool, frozenset[str], frozenset[str]]:
+    """Return whether others are asked for, which flags are looked at, and which of them are set."""
+    negated = any(each.startswith("!") for each in step.flags or ())
+    words = [each.removeprefix("!") for each in step.flags or ()]
+    if OPENS in words:
+        return negated, LOOKED_AT, frozenset({"syn"})
+    return negated, _set(step.mask) if step.mask is not None else FLAGS, _set(words)
 
 
 def _bits(flags: Iterable[str]) -> int:

@@ -133,6 +133,8 @@ class Walk:
                 return None
             raise Unclear(str(unclear), here) from None
         here = narrowed(packets, mine) if mine is not None else None
+        if here is not None and step.beyond_lists:
+            raise Unclear(f"it rewrites to {step.beyond_lists}", here)
         if here is not None and step.unknown:
             raise Unclear(f"not recognised from {step.unknown.split()[0]!r} on", here)
         if here is not None and (step.unmodelled or flags == "some"):

@@ -17,7 +17,16 @@ from agile_lattice.dialects.dialect import Block, Phrase
 from agile_lattice.dialects.field_types import described
 from agile_lattice.dialects.grammar import DROPPED, PASSED, AnyOrder, Choice, Element, Hole, Maybe, Word
 from agile_lattice.dialects.kinds import Kind
-from agile_lattice.dialects.patterns import END, NOT_OF_KIND, SPACE, Compiler, Pattern, kind_of, reserved_pattern
+from agile_lattice.dialects.patterns import (
+    END,
+    NOT_OF_KIND,
+    SPACE,
+    Compiler,
+    Pattern,
+    kind_of,
+    reserved_pattern,
+    takes_words,
+)
 from agile_lattice.dialects.surfaces import ENTRY, Statement
 
 SHOWN = 6  # what would fit, at most
@@ -76,7 +85,7 @@ class Tried:
 
     def phrase(self, pattern: Pattern) -> bool:
         """Try a phrase; tell whether it fits the whole statement."""
-        self._pattern = pattern
+        self._pattern, self._noting = pattern, True
         end = self._run(pattern.elements, 0, SPACE, False)
         if end is not None and end < len(self.text):
             self._note(end, "its end")
@@ -97,6 +106,8 @@ class Tried:
         return Stop(at, word, f"not recognised {where}: expected {' or '.join(few)}{more}")
 
     def _note(self, at: int, wanted: str) -> None:
+        if not self._noting:
+            return  # what takes any words says nothing of how far a phrase fits
         if at > self.furthest:
             self.furthest, self.wanted = at, {}
         if at == self.furthest:
@@ -153,6 +164,8 @@ class Tried:
             for each in words:
                 self._note(at, each)
             return None
+        if isinstance(element, Hole) and takes_words(kind_of(element, kinds)):
+            self._noting = False
         return found.end()
 
 
