@@ -101,7 +101,7 @@ def programs(draw: st.DrawFn) -> Program:
         st.sampled_from([0, 0, OF_DESTINATION]), st.booleans(),
     )  # fmt: skip
     bases = draw(st.lists(asked, min_size=1, max_size=3, unique_by=lambda base: base.rank))
-    return Program(SIZES, chains, tuple(bases))
+    return Program((), SIZES, chains, tuple(bases))
 
 
 class Plain:

@@ -8,29 +8,27 @@ from typing import Any
 import msgspec
 from msgspec.structs import replace
 
+from agile_lattice.behaviour.connections import REQUESTS
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.links import cut_off
 from agile_lattice.behaviour.pipeline import STOPS, End, Passing, Stage, StageName
+from agile_lattice.behaviour.program_stage import first_packets
 from agile_lattice.behaviour.tables import Hop
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.model import Device
-from agile_lattice.intent.permits import DISCOVERY
 from agile_lattice.intent.services import ICMP_PROTOCOLS, PROTOCOL_NUMBERS, spell_ports
 from agile_lattice.packets.boxes import Undecided
 from agile_lattice.packets.spans import Spans
 from agile_lattice.programs import model
-from agile_lattice.programs.deciding import hanging_on, places_of
+from agile_lattice.programs.deciding import hanging_on, told
 from agile_lattice.programs.following import Following, Part
-from agile_lattice.programs.model import Constant, Hook, Moved, OneOf, Program, Unknown
+from agile_lattice.programs.model import Constant, Hook, Moved, OneOf, Program
 
 STAGES: dict[Hook, StageName] = {
     "incoming": "arrival", "access": "access", "permit": "permits", "outgoing": "departure",
 }  # fmt: skip
 FIELDS = {"source": model.SOURCE, "destination": model.DESTINATION, "port": model.PORT}  # of a header
-SYN = 2  # of the flags of TCP, what a connection begins with
-REQUESTS = {4: (8, 13, 15, 17), 6: (128, 139)}  # messages of ICMP that begin a connection for the Linux kernel
-DISCOVERED = ((130, 137), (143, 143), (151, 152))  # messages of ICMPv6 that it does not track
 
 
 class Way(msgspec.Struct, frozen=True):
@@ -75,7 +73,7 @@ class Chained:
 
     def __init__(self, topology: Topology, device: Device, arrives: str, program: Program) -> None:
         self.topology, self.device, self.arrives, self.program = topology, device, arrives, program
-        self.numbers = {name: number for number, name in enumerate(each.name for each in device.interfaces)}
+        self.numbers = {name: number for number, name in enumerate(program.sides)}
         self.leaves = ""
         self.hop: Hop | None = None
         self.stages: list[Stage] = []
@@ -106,19 +104,13 @@ class Chained:
             yield f"its source port ({', '.join(str(each.part.decided_by) for each in ports.values())})"
         for port in ports:
             here = [(way.part.taken, way.fate) for way in ways if way.part.box.get(model.SOURCE_PORT) == port]
-            yield from map(self._told, hanging_on(here))
+            yield from (told(self.program, each) for each in hanging_on(here))
         for way in ways:
             if way.part.outcome == "not known":
                 yield f"{way.part.decided_by}, which was not understood"
 
-    def _told(self, unknown: Unknown) -> str:
-        places = places_of(self.program, unknown)
-        lines = f"{', '.join(map(str, places[:3]))}{', ...' * (len(places) > 3)}"
-        return f"{lines} ({unknown.key})" if places else unknown.key
-
     def _ways(self, header: Header) -> Iterator[Way]:
-        start = Part(self._box(header), {model.LEAVES: Constant(len(self.numbers))})
-        for part in self.following.at("incoming", [start]):
+        for part in self.following.at("incoming", [self._first(header)]):
             yield from self._came_in(part, header)
 
     def _came_in(self, part: Part, header: Header) -> Iterator[Way]:
@@ -187,15 +179,24 @@ class Chained:
         )
         return "dropped", f"denied by {by} on {self.device.name}"
 
-    def _box(self, header: Header) -> dict[int, Spans]:
-        """Return a packet that begins a connection, or belongs to none, as a box."""
-        numbers = {
-            model.ARRIVES: self.numbers[self.arrives], model.PROTOCOL: PROTOCOL_NUMBERS[header.protocol],
-            model.SOURCE: header.source.value, model.DESTINATION: header.destination.value, model.PORT: header.port,
-            model.SOURCE_PORT: header.source_port, model.STATE: state_of(header), model.TRANSLATED: 0,
-            model.FLAGS: SYN if header.protocol == "tcp" else 0, model.MARK: 0, model.CONNECTION_MARK: 0,
-        }  # fmt: skip
-        return {dimension: ((number, number),) for dimension, number in numbers.items() if number is not None}
+    def _first(self, header: Header) -> Part:
+        """Return a packet that begins a connection, or belongs to none."""
+        family = header.source.family
+        port = header.port
+        if port is None and header.protocol in ICMP_PROTOCOLS:
+            port = REQUESTS[family][0][0]
+        numbers = (
+            self.numbers[self.arrives], None, PROTOCOL_NUMBERS[header.protocol], header.source.value,
+            header.destination.value, port,
+        )  # fmt: skip
+        box = tuple(
+            ((number, number),) if number is not None else self.program.anything(dimension)
+            for dimension, number in enumerate(numbers)
+        )
+        [part] = first_packets(box, family, len(self.program.sides) - 1)
+        if header.source_port is None:
+            return part
+        return replace(part, box={**part.box, model.SOURCE_PORT: ((header.source_port,) * 2,)})
 
 
 def _became(part: Part, came: Header) -> Header:
@@ -236,12 +237,3 @@ def _common(ways: Sequence[Sequence[Stage]]) -> list[Stage]:
             break
         found.append(stages[0])
     return found
-
-
-def state_of(header: Header) -> int:
-    """Return the state of the connection of a packet that belongs to none yet, as the Linux kernel has it."""
-    if header.protocol not in ICMP_PROTOCOLS or header.port is None:
-        return model.NEW
-    if header.protocol == DISCOVERY.protocol and any(first <= header.port <= last for first, last in DISCOVERED):
-        return model.UNTRACKED
-    return model.NEW if header.port in REQUESTS[header.source.family] else model.INVALID

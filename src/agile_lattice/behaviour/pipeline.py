@@ -7,6 +7,7 @@ from typing import Literal
 import msgspec
 from msgspec.structs import replace
 
+from agile_lattice.behaviour.connections import begins
 from agile_lattice.behaviour.flows import Header, Tested, matches, moved
 from agile_lattice.behaviour.links import cut_off, proxy, source_towards
 from agile_lattice.behaviour.tables import Hop, Table, Way, is_way_back, to_routers
@@ -131,6 +132,8 @@ class Passing:
     def rewrite(self, stage: Literal["arrival", "departure"], header: Header) -> Header:
         """Let the first rule that matches rewrite the header."""
         rules, tested = self.topology.rules(self.device.name, stage, header.source.family)
+        if not begins(header):
+            rules, tested = [], ()
         for number, rule in enumerate(rules):
             if matches(rule, header, self.arrives, self.leaves):
                 after, note = self.rewritten(rule, header)

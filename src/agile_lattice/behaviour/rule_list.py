@@ -6,12 +6,14 @@ from collections.abc import Iterator
 from functools import cached_property
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from agile_lattice.behaviour.connections import by_beginning
 from agile_lattice.behaviour.images import REWRITTEN, after, chained, pulled_back
 from agile_lattice.behaviour.matching import DESTINATION, Space
-from agile_lattice.behaviour.stage_lists import Listed, lines
+from agile_lattice.behaviour.stage_lists import KEEP, Listed, lines
 from agile_lattice.behaviour.unknown import Unknown
 from agile_lattice.intent.addresses import BITS
 from agile_lattice.intent.model import Device
@@ -23,6 +25,25 @@ from agile_lattice.packets.spans import Spans
 TOP_BITS = 62  # of an address that are looked at when entries are looked for: as many as NumPy's numbers have
 
 Bounds = NDArray[Any]
+UNTOUCHED = "unchanged: it begins no connection"
+
+
+class Decided(msgspec.Struct, frozen=True):
+    """Packets that a stage treats alike.
+
+    Attributes:
+        box: The packets, as they came in.
+        passes: Whether they go on.
+        action: What has been done to them until then.
+        unsure: Why that is not known; empty if it is.
+        line: What decided, in words.
+    """
+
+    box: Box
+    passes: bool
+    action: Action
+    unsure: str = ""
+    line: object = ""
 
 
 class Budget:
@@ -51,6 +72,8 @@ class RuleList:
 
     def __init__(self, device: Device, part: Listed, space: Space, unknown: Unknown, choice: int = 0) -> None:
         self.part, self.unknown = part, unknown
+        self.family = space.family
+        self.rewrites = part in ("arrival", "departure")  # and else only says what passes
         self.lines = lines(device, part, space, choice)
         self.entries: list[Entry] = [each.entry for each in self.lines]
         self.shift = [0, 0, 0, *[max(BITS[space.family] - TOP_BITS, 0)] * 2, 0]
@@ -79,22 +102,20 @@ class RuleList:
         low = [spans[0][0] >> bits if spans else 1 for spans, bits in zip(box, self.shift, strict=True)]
         return low, [spans[-1][1] >> bits if spans else 0 for spans, bits in zip(box, self.shift, strict=True)]
 
-    def decided(
-        self, box: Box, action: Action, budget: Budget, keeps: bool = False
-    ) -> Iterator[tuple[Box, Action, str]]:
+    def decided(self, box: Box, action: Action, budget: Budget) -> Iterator[Decided]:
         """Cut a box by the rules that decide about its packets.
 
         Args:
             box: Packets as they came in.
             action: What has been done to them so far, which the rules see.
             budget: Counts boxes.
-            keeps: Whether the list only says what passes; then it is that what is told, not what becomes of headers.
-
-        Yields:
-            Boxes as they came in, what has been done to them, and why that is not known; empty if it is.
         """
         left = [box]
-        for at in self._meeting(box, action).tolist():
+        if self.rewrites:
+            apart = [*by_beginning(box, self.family)]
+            left = [each for each, begins in apart if begins]
+            yield from (Decided(each, True, action, line=UNTOUCHED) for each, begins in apart if not begins)
+        for at in self._meeting(box, action).tolist() if left else ():
             entry = self.entries[at]
             pulled = pulled_back(entry.box, action, box)
             if pulled is None:
@@ -106,8 +127,10 @@ class RuleList:
                 if common is None:
                     rest.append(each)
                     continue
-                reason = self.unknown.before(self.part, self.lines[at].place)
-                yield common, entry.action if keeps else chained(action, entry.action), reason
+                line = self.lines[at]
+                passes = self.rewrites or entry.action.verdict == KEEP.verdict
+                done = chained(action, entry.action) if self.rewrites else action
+                yield Decided(common, passes, done, self.unknown.before(self.part, line.place), line)
                 rest += difference(each, pulled)
             left = rest
             if not left:

@@ -15,7 +15,8 @@ from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.images import after, before, packets_apart, pulled_back, with_spans
 from agile_lattice.behaviour.links import cut_off, wire
 from agile_lattice.behaviour.matching import ARRIVES, DESTINATION, LEAVES, SOURCE, Space
-from agile_lattice.behaviour.rule_list import Budget, RuleList
+from agile_lattice.behaviour.program_stage import Followed, ProgramStage
+from agile_lattice.behaviour.rule_list import Budget, Decided, RuleList
 from agile_lattice.behaviour.stage_lists import KEEP, Listed
 from agile_lattice.behaviour.tables import Hop, Table, is_way_back, to_routers
 from agile_lattice.behaviour.topology import Topology
@@ -32,15 +33,31 @@ class Treatment(msgspec.Struct, frozen=True):
         end: Where they go, as a value that is equal if it is the same place; `None` if they get nowhere.
         action: What becomes of their header.
         unknown: Why it is not known what becomes of them; empty if it is.
+        if_so: What has to be so for that, which nobody knows; others of these packets may fare otherwise.
+        by: What decided last, in words.
     """
 
     end: Hashable
     action: Action = KEEP
     unknown: str = ""
+    if_so: str = ""
+    by: str = ""
 
 
 STOPPED = Treatment(None)
 Part = tuple[Box, Treatment]
+
+
+def _stopped(one: Decided) -> Treatment:
+    """Return what becomes of packets that a stage does not let on, or of which that is not known."""
+    if one.unsure:
+        return Treatment(None, KEEP, one.unsure)
+    return Treatment(None, if_so=_open(one.action), by=f"{one.line}")
+
+
+def _open(action: Action) -> str:
+    """Return what has to be so for what has been done to packets."""
+    return action.if_so if isinstance(action, Followed) else ""
 
 
 class _PastIt:
@@ -73,7 +90,7 @@ class Treating:
     def __init__(self, topology: Topology, name: str, space: Space, unknown: Unknown = NOTHING_UNKNOWN) -> None:
         self.topology, self.space, self.unknown = topology, space, unknown
         self.device = topology.devices[name]
-        self._lists: dict[Listed, RuleList] = {}
+        self._lists: dict[Listed, RuleList | ProgramStage] = {}
         self._past: dict[str, _PastIt] = {}
 
     def parts(self, box: Box, budget: Budget) -> Iterator[Part]:
@@ -99,11 +116,11 @@ class Treating:
             if past:
                 yield each, Treatment(None, KEEP, reason) if reason else STOPPED
                 continue
-            for part, action, unsure in self._list("arrival").decided(each, KEEP, budget):
-                if unsure:
-                    yield part, Treatment(None, KEEP, unsure)
+            for one in self._list("arrival").decided(each, KEEP, budget):
+                if one.unsure or not one.passes:
+                    yield one.box, _stopped(one)
                 else:
-                    yield from self._looked_up(name, part, action, budget)
+                    yield from self._looked_up(name, one.box, one.action, budget)
 
     def refuses(self, name: str, header: Header) -> str:
         """Tell why a packet does not arrive on an interface; empty if it does."""
@@ -124,6 +141,19 @@ class Treating:
             pulled = pulled_back(box, entry.action, entry.box)
             if pulled is not None:
                 yield pulled
+
+    @property
+    def rewrites_destinations(self) -> bool:
+        """Whether the destination of some packet may become another one."""
+        return any(True for _ in self._list("arrival").leading_to(self.space.any_address))
+
+    def leading_to(self, name: str) -> Iterator[Span]:
+        """Yield the destinations of which some packets leave by an interface."""
+        port = self.device.interface(name)
+        table = self.topology.table(self.device.name, self.space.family, port.instance if port is not None else "")
+        for first, last, hop in table.within(*self.space.any_address[0]):
+            if hop is not None and any(way.interface == name for way in hop.way.each):
+                yield first, last
 
     def _looked_up(self, name: str, box: Box, action: Action, budget: Budget) -> Iterator[Part]:
         port = self.device.interface(name)
@@ -184,27 +214,32 @@ class Treating:
         ways = frozenset((wire(self.device, one.interface), one.next_hop) for one in hop.way.each)
         end = wire(self.device, name), ways
         out = with_spans(box, LEAVES, ((leaves, leaves),))
-        for part, permitted, reason in self._list("permits").decided(out, action, budget, keeps=True):
-            if reason:
-                yield part, Treatment(None, KEEP, reason)
-            elif permitted.verdict != KEEP.verdict:
-                yield part, STOPPED
-            else:
-                for piece, done, unsure in self._list("departure").decided(part, action, budget):
-                    yield piece, Treatment(end, done, unsure)
+        for one in self._list("permits").decided(out, action, budget):
+            if one.unsure or not one.passes:
+                yield one.box, _stopped(one)
+                continue
+            for last in self._list("departure").decided(one.box, one.action, budget):
+                if last.unsure or not last.passes:
+                    yield last.box, _stopped(last)
+                else:
+                    yield last.box, Treatment(end, last.action, if_so=_open(last.action), by=f"{one.line}")
 
     def _to_itself(self, name: str, box: Box, action: Action, budget: Budget) -> Iterator[Part]:
-        for part, done, reason in self._list("access").decided(box, action, budget, keeps=True):
-            if reason:
-                yield part, Treatment(None, KEEP, reason)
-            elif done.verdict != KEEP.verdict:
-                yield part, STOPPED
+        for one in self._list("access").decided(box, action, budget):
+            if one.unsure or not one.passes:
+                yield one.box, _stopped(one)
             else:
-                yield part, Treatment(("itself", wire(self.device, name)), action)
+                end = "itself", wire(self.device, name)
+                yield one.box, Treatment(end, one.action, if_so=_open(one.action), by=f"{one.line}")
 
-    def _list(self, part: Listed) -> RuleList:
+    def _list(self, part: Listed) -> RuleList | ProgramStage:
         if part not in self._lists:
-            self._lists[part] = RuleList(self.device, part, self.space, self.unknown, self.topology.equal)
+            program = self.topology.program(self.device.name, self.space.family)
+            self._lists[part] = (
+                RuleList(self.device, part, self.space, self.unknown, self.topology.equal)
+                if program is None
+                else ProgramStage(program, part, self.space)
+            )
         return self._lists[part]
 
     @cached_property
@@ -293,12 +328,26 @@ def where_apart(box: Box, one: Treatment, other: Treatment) -> Box | None:
     return packets_apart(box, one.action, other.action) if one.end is not None else None
 
 
-def treated_apart(sides: Sequence[Treating], boxes: Iterable[Box], budget: Budget) -> Iterator[tuple[Box, str]]:
-    """Find packets of some boxes that two devices do not treat alike.
+class Apart(msgspec.Struct, frozen=True):
+    """Packets that two devices do not treat alike, or of which that is not known.
 
-    Yields:
-        Boxes of which each packet is treated otherwise, with an empty reason; or boxes of which that is not
-        known, with why.
+    Attributes:
+        box: The packets.
+        here, there: What becomes of them.
+    """
+
+    box: Box
+    here: Treatment
+    there: Treatment
+
+    @property
+    def unsure(self) -> str:
+        """Why it is not known whether they are treated alike; empty if they are not."""
+        return next(filter(None, (self.here.unknown, self.there.unknown, self.here.if_so, self.there.if_so)), "")
+
+
+def treated_apart(sides: Sequence[Treating], boxes: Iterable[Box], budget: Budget) -> Iterator[Apart]:
+    """Find packets of some boxes that two devices do not treat alike, or of which that is not known.
 
     Raises:
         Undecided: If the budget does not last.
@@ -308,8 +357,8 @@ def treated_apart(sides: Sequence[Treating], boxes: Iterable[Box], budget: Budge
         for part, here in one.parts(box, budget):
             for piece, there in other.parts(part, budget):
                 if here.unknown or there.unknown:
-                    yield piece, here.unknown or there.unknown
+                    yield Apart(piece, here, there)
                     continue
                 apart = where_apart(piece, here, there)
                 if apart is not None:
-                    yield apart, ""
+                    yield Apart(apart, here, there)

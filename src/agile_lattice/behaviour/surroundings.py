@@ -10,6 +10,7 @@ from agile_lattice.behaviour.stage_lists import lends
 from agile_lattice.behaviour.tables import Table, is_way_back
 from agile_lattice.intent.addresses import BITS
 from agile_lattice.intent.interface_names import includes
+from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device
 from agile_lattice.packets.spans import Spans, merged, minus
 from agile_lattice.programs import model
@@ -22,15 +23,16 @@ class Surroundings:
         device: The device, with what it learns.
         family: 4 or 6.
         choice: Which of several equally good routes is taken.
+        names: All interfaces that there are, by their numbers; those of the device if nothing is said.
 
     Attributes:
         names: Interfaces, by their numbers; the last is that of a packet which has none, or not yet.
         nowhere: The number of that.
     """
 
-    def __init__(self, device: Device, family: int, choice: int = 0) -> None:
+    def __init__(self, device: Device, family: int, choice: int = 0, names: Sequence[str] = ()) -> None:
         self.device, self.family, self.choice = device, family, choice
-        self.space = Space(device.interfaces, family)
+        self.space = Space([Interface(each) for each in names] or device.interfaces, family)
         self.names = (*self.space.names, "")
         self.nowhere = len(self.space.names)
         self._sides: dict[Sequence[str], Spans] = {}
@@ -64,7 +66,8 @@ class Surroundings:
 
     def own_by_interface(self) -> Iterator[tuple[int, Spans]]:
         """Yield the number of each interface that is up, and its own addresses."""
-        for number, one in enumerate(self.device.interfaces):
+        for one in self.device.interfaces:
+            number = self.space.numbers[one.name]
             own = merged((each.value, each.value) for each in one.addresses if each.family == self.family)
             if one.enabled and own:
                 yield number, own

@@ -14,7 +14,7 @@ from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import Visit, Walk, walk
 from agile_lattice.compare.applying import as_it_is
 from agile_lattice.compare.comparing import declares
-from agile_lattice.compare.doubts import unknown_of
+from agile_lattice.compare.doubts import beyond_program, unknown_of
 from agile_lattice.compare.equivalence import WHAT_PACKETS_FEEL
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.passes.rulesets import Ruleset
@@ -110,9 +110,7 @@ def _doubts(capture: Capture, visit: Visit) -> list[str]:
     )
     headers = {header for each in visit.stages for header in (each.before, each.after)}
     found = []
-    if capture.programs:  # what depends on its lines, these say
-        capture = replace(capture, leftovers=tuple(each for each in capture.leftovers if not each.in_program))
-    for doubt in unknown_of(capture).doubts:
+    for doubt in unknown_of(beyond_program(capture)).doubts:
         line = doubt.place.file, doubt.place.line
         within = bounds.get(line)
         if within is not None and not any(

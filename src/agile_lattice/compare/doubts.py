@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from msgspec.structs import replace
+
 from agile_lattice.behaviour.unknown import Doubt, Unknown
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.intent.model import Section
@@ -30,3 +32,10 @@ def unknown_of(capture: Capture) -> Unknown:
         if parts:
             doubts.append(Doubt(each.place, parts, each.ordered))
     return Unknown(tuple(doubts))
+
+
+def beyond_program(capture: Capture) -> Capture:
+    """Return a capture without what only lists of rules cannot say, where its rules are a program: that says it."""
+    if not capture.programs:
+        return capture
+    return replace(capture, leftovers=tuple(each for each in capture.leftovers if not each.in_program))

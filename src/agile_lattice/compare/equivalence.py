@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import partial
+from itertools import islice
 
 import msgspec
 from msgspec.structs import replace
@@ -14,18 +15,21 @@ from agile_lattice.behaviour.stage_lists import LISTED
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
 from agile_lattice.behaviour.walking import Walk
 from agile_lattice.compare.applying import as_it_is
+from agile_lattice.compare.by_program import found_apart
 from agile_lattice.compare.comparing import declares
 from agile_lattice.compare.differences import Witness
-from agile_lattice.compare.doubts import unknown_of
+from agile_lattice.compare.doubts import beyond_program, unknown_of
 from agile_lattice.compare.granted import Granted, granted
 from agile_lattice.compare.replies import matters, reply_dropped
 from agile_lattice.compare.search_space import question_about
 from agile_lattice.compare.strangers import strangers
 from agile_lattice.compare.witnesses import Sides, Walks
 from agile_lattice.dialects.assembly import Capture
+from agile_lattice.dialects.passes.rulesets import Ruleset
 from agile_lattice.dialects.reading.absent import LET
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.intent.model import Device, Section
+from agile_lattice.packets.boxes import Undecided
 
 MOST_SHOWN = 50
 UNSAID = {
@@ -117,12 +121,14 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN, r
     incomplete += _unsaid(intent, there)
     incomplete += [f"nothing says whether {each.what}" for each in taken if each.source == "unknown"]
     incomplete += [f"{left.place}: {left.reason}" for left in strangers(intent, there)]
-    if capture.leftovers:
-        first, count = capture.leftovers[0], len(capture.leftovers)
+    known = beyond_program(capture)
+    if known.leftovers:
+        first, count = known.leftovers[0], len(known.leftovers)
         lines = "1 line" if count == 1 else f"{count} lines"
         incomplete.append(f"{lines} not understood, the first is {first.place}: {first.text}")
-    sides = Sides(intent, there, unknown_of(capture), capture.unseen_families)
-    found = _verdict(sides)
+    rules = [Ruleset(facts) for facts in capture.programs]
+    sides = Sides(intent, there, unknown_of(known), capture.unseen_families, rules)
+    found = _of_program(sides) if rules else _verdict(sides)
     shown = list(found.shown)
     for each in capture.absent:
         if not matters(each, intent, there):
@@ -178,8 +184,25 @@ def between(one: Device, other: Device, unknown: Unknown = NOTHING_UNKNOWN) -> V
     return _verdict(Sides(one, other, unknown))
 
 
-def _verdict(sides: Sides) -> Verdict:
+def _of_program(sides: Sides) -> Verdict:
+    """Compare with a device whose rules are a program: what it does with packets is told by these, and not by lists."""
     proof = prove(*sides.devices)
+    kept = tuple(each for each in proof.partings if each.part not in LISTED)
+    undecided = [each for each in proof.undecided if each.partition(":")[0] not in LISTED]
+    found = []
+    try:
+        found = [Shown(*each) for each in islice(found_apart(sides), MOST_SHOWN + 1)]
+    except Undecided as error:
+        undecided.append(f"rules: {error}")
+    proof = replace(proof, partings=(*(each.parting for each in found[:MOST_SHOWN]), *kept), undecided=tuple(undecided))
+    rest = _verdict(sides, replace(proof, partings=kept))
+    more = len(found) > MOST_SHOWN
+    # What differs elsewhere shows in the packets above already.
+    return replace(rest, proof=proof, shown=tuple(found[:MOST_SHOWN]), hidden=rest.hidden + more) if found else rest
+
+
+def _verdict(sides: Sides, proof: Proof | None = None) -> Verdict:
+    proof = proof if proof is not None else prove(*sides.devices)
     shown: list[Shown] = []
     beside: list[Shown] = []
     for at, each in enumerate(proof.partings):

@@ -8,7 +8,6 @@ from typing import Any
 from agile_lattice.behaviour.images import with_spans
 from agile_lattice.behaviour.matching import DESTINATION, SOURCE, Space
 from agile_lattice.behaviour.proving import Parting
-from agile_lattice.behaviour.set_pipeline import Treating
 from agile_lattice.compare.differences import Gap
 from agile_lattice.compare.witnesses import FAMILIES, Question, Sides
 from agile_lattice.dialects.facts import AddressFact, ProxyFact
@@ -147,7 +146,7 @@ def to_spans(space: Space, spans: Spans) -> Box:
 
 def leaving(sides: Sides, name: str, family: int) -> Iterable[Box]:
     """Return the packets that leave by an interface on either side, as they are after destination NAT."""
-    spans = merged(span for each in sides.treating(family) for span in _leads(each, name))
+    spans = merged(span for each in sides.treating(family) for span in each.leading_to(name))
     return [to_spans(sides.space(family), spans)] if spans else []
 
 
@@ -162,11 +161,3 @@ def _to_itself(sides: Sides, family: int) -> Spans:
         )
         if hop is not None and hop.means == "own"
     )
-
-
-def _leads(side: Treating, name: str) -> Iterator[tuple[int, int]]:
-    port = side.device.interface(name)
-    table = side.topology.table(side.device.name, side.space.family, port.instance if port is not None else "")
-    for first, last, hop in table.within(*side.space.any_address[0]):
-        if hop is not None and any(way.interface == name for way in hop.way.each):
-            yield first, last

@@ -5,7 +5,7 @@ The search is exact: it finds a packet, or none is treated differently, or it sa
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from itertools import chain
 
 import msgspec
@@ -17,16 +17,21 @@ from agile_lattice.behaviour.matching import ARRIVES, DESTINATION, LEAVES, PORT,
 from agile_lattice.behaviour.proving import common_space
 from agile_lattice.behaviour.rule_list import Budget
 from agile_lattice.behaviour.sending import chosen, likely, sendable
-from agile_lattice.behaviour.set_pipeline import Treating, treated_apart
+from agile_lattice.behaviour.set_pipeline import Apart, Treating, treated_apart
+from agile_lattice.behaviour.surroundings import Surroundings
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
 from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.compare.differences import Witness
+from agile_lattice.dialects.passes.rulesets import Ruleset
+from agile_lattice.dialects.programs.lowering import lowered
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.learned import families_learned
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.services import ICMP_PROTOCOLS, PORT_PROTOCOLS, PROTOCOL_NUMBERS
 from agile_lattice.packets.boxes import Box, Undecided, overlap
+from agile_lattice.packets.spans import Spans, merged
+from agile_lattice.programs.model import Program
 
 MOST_WORK = 150_000  # boxes that are looked at for one question
 MOST_IN_ALL = 1_500_000  # and for all questions about two devices
@@ -75,6 +80,7 @@ class Sides:
         there: As it is; what nobody has looked at must be filled in.
         unknown: What of it was not understood.
         unseen_families: Address families of whose rules nothing is known: no packets of these are looked for.
+        rules: The rules of it, where somebody wrote them: then they decide, and not what was read of them as lists.
     """
 
     def __init__(
@@ -83,8 +89,10 @@ class Sides:
         there: Device,
         unknown: Unknown = NOTHING_UNKNOWN,
         unseen_families: Collection[int] = (),
+        rules: Sequence[Ruleset] = (),
     ) -> None:
         self._unseen = unseen_families
+        self.rules = rules
         self.name = intent.name
         self.devices = intent, replace(there, name=intent.name)
         self.unknown = unknown
@@ -104,8 +112,8 @@ class Sides:
     def topologies(self, choice: int = 0) -> tuple[Topology, Topology]:
         """Return both sides, as a system that chooses so has them, made once."""
         if choice not in self._topologies:
-            mine, its = (Topology(Network("", (each,)), choice) for each in self.devices)
-            self._topologies[choice] = mine, its
+            mine, its = (Network("", (each,)) for each in self.devices)
+            self._topologies[choice] = Topology(mine, choice), Topology(its, choice, self._lowered)
         return self._topologies[choice]
 
     def treating(self, family: int, choice: int = 0) -> tuple[Treating, Treating]:
@@ -116,6 +124,36 @@ class Sides:
             both = Treating(mine, self.name, space), Treating(its, self.name, space, self.unknown)
             self._treating[family, choice] = both
         return self._treating[family, choice]
+
+    def _lowered(self, device: Device, family: int, choice: int) -> Program | None:
+        names = common_space(*self.devices, family).names
+        return lowered(self.rules, Surroundings(device, family, choice, names)) if self.rules else None
+
+    def apart(self, family: int) -> Iterator[Apart]:
+        """Yield all packets that somebody could send and that are treated differently, or of which that is not known.
+
+        Raises:
+            Undecided: If they are too many to be looked at.
+        """
+        everything = self.sendable(family)
+        if everything is not None and family not in self._unseen:
+            budget = Budget(MOST_IN_ALL)
+            for choice in self._choices(family):
+                yield from treated_apart(self.treating(family, choice), [everything], budget)
+
+    def leading_to(self, family: int, leaves: Spans) -> Spans:
+        """Return the destinations of all that may leave by some interfaces; all where some may become another one.
+
+        Args:
+            family: 4 or 6.
+            leaves: The numbers of the interfaces; all of them for packets that need not leave at all.
+        """
+        space = self.space(family)
+        names = {space.names[at] for first, last in leaves for at in range(first, last + 1)}
+        translated = any(each.rewrites_destinations for each in self.treating(family))
+        if leaves == space.any_side or translated:
+            return space.any_address
+        return merged(span for each in self.treating(family) for name in names for span in each.leading_to(name))
 
     def _choices(self, family: int) -> range:
         """Return all that a system may choose, among equally good and learned routes, as `Topology` counts it."""
@@ -205,11 +243,11 @@ class Sides:
             unknown = ""
             beside = None
             for look in (ordinary, boxes):
-                for apart, reason in treated_apart(sides, look, budget):
-                    if reason:
-                        unknown = unknown or reason
+                for apart in treated_apart(sides, look, budget):
+                    if apart.unsure:
+                        unknown = unknown or apart.unsure
                         continue
-                    found = self._shown(question.family, apart, choice)
+                    found = self.shown(question.family, apart.box, choice)
                     if found is None:
                         unknown = unknown or "two independent computations disagree about it"
                     elif shows(found.walks):
@@ -233,7 +271,7 @@ class Sides:
             if common is not None:
                 yield common
 
-    def _shown(self, family: int, box: Box, choice: int) -> Answered | None:
+    def shown(self, family: int, box: Box, choice: int) -> Answered | None:
         """Replay a packet of a box on both sides; `None` if what a walk says is something else."""
         sides = self.treating(family, choice)
         point = chosen(box, sides)

@@ -7,6 +7,7 @@ from collections.abc import Hashable, Iterator, Sequence
 from agile_lattice.intent.places import Place
 from agile_lattice.programs.model import Program, Unknown
 
+MOST_TOLD = 3  # lines that ask for one condition
 Case = tuple[tuple[tuple[Unknown, bool], ...], Hashable]
 
 
@@ -32,6 +33,13 @@ def _asked(cases: Sequence[Case], depth: int) -> Iterator[Unknown]:
         yield first
     for way in ways:
         yield from _asked(way, depth + 1)
+
+
+def told(program: Program, unknown: Unknown) -> str:
+    """Say what an unknown is, and on which lines it is asked for."""
+    places = places_of(program, unknown)
+    lines = f"{', '.join(map(str, places[:MOST_TOLD]))}{', ...' * (len(places) > MOST_TOLD)}"
+    return f"{lines} ({unknown.key})" if places else unknown.key
 
 
 def places_of(program: Program, unknown: Unknown) -> tuple[Place, ...]:

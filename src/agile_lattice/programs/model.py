@@ -137,11 +137,13 @@ class Program(msgspec.Struct, frozen=True):
     """What decides the packets of one family in one device.
 
     Attributes:
+        sides: The interfaces, by their numbers; the last is that of packets which have none, or not yet.
         sizes: For each dimension how many numbers it has, from 0.
         chains: Entries, by the name of their chain.
         bases: The chains that are asked.
     """
 
+    sides: tuple[str, ...]
     sizes: Mapping[int, int]
     chains: Mapping[str, tuple[Entry, ...]]
     bases: tuple[Base, ...]

@@ -46,7 +46,9 @@ def lowered(rulesets: Sequence[Ruleset], around: Surroundings) -> Program:
         chains |= one.chains()
         bases += one.bases()
     count = len(marks or (0,))
-    return Program({**around.sizes, model.MARK: count, model.CONNECTION_MARK: count}, chains, tuple(bases))
+    return Program(
+        around.names, {**around.sizes, model.MARK: count, model.CONNECTION_MARK: count}, chains, tuple(bases)
+    )
 
 
 def marking_of(step: StepFact) -> Marking | None:

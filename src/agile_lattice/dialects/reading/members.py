@@ -25,10 +25,13 @@ class Mapped(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             `tcp dport 22 accept`.
         action: What begins an action into which the value is put, as a regular expression: `dnat to tcp dport map
             { 80 : 10.0.0.1 }` is `tcp dport 80 dnat to 10.0.0.1`. Empty if the value is the action.
+        ends: What in an action says that values are an address and a port, ` . ` between them; it is left out, and the
+            value written as one end. Empty if there is no such word.
     """
 
     word: str
     action: str = ""
+    ends: str = ""
 
 
 class Joined(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -184,6 +187,9 @@ def _looked_up(text: str, how: Mapped) -> list[str] | None:
         if action is None:
             found.append(f"{before} {key} {value}{after}")
         else:
-            field = before[action.end() :].strip()
-            found.append(f"{before[: action.start()]}{field} {key} {action[0]} {value}{after}".strip())
+            field, does = before[action.end() :].strip(), action[0]
+            if how.ends and how.ends in does:
+                does, (address, _, port) = does.replace(how.ends, ""), value.partition(" . ")
+                value = f"[{address}]:{port}" if ":" in address else f"{address}:{port}"
+            found.append(f"{before[: action.start()]}{field} {key} {does} {value}{after}".strip())
     return found

@@ -1,0 +1,97 @@
+"""Where a device does otherwise than its intent whose rules somebody wrote: the packets, all of them and no others."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from agile_lattice.behaviour.images import with_spans
+from agile_lattice.behaviour.matching import DESTINATION, LEAVES, PORT, SOURCE, Space
+from agile_lattice.behaviour.proving import Part, Parting, Region
+from agile_lattice.behaviour.set_pipeline import Apart, Treatment
+from agile_lattice.compare.differences import Witness
+from agile_lattice.compare.witnesses import FAMILIES, Sides, Walks
+from agile_lattice.packets.boxes import Box
+from agile_lattice.packets.spans import covers, meet, merged
+
+Found = tuple[Parting, Witness | None, Walks, str]
+
+
+def found_apart(sides: Sides) -> Iterator[Found]:
+    """Yield the packets that are treated otherwise, by what decides about them on both sides.
+
+    Yields:
+        The packets, one of them with what both sides do with it, and why it is not known whether they are treated
+        otherwise; where that is empty, all of them are.
+
+    Raises:
+        Undecided: If they are too many to be looked at.
+    """
+    for family in FAMILIES:
+        together: dict[tuple[Part, str, str, str], list[Box]] = {}
+        for each in sides.apart(family):
+            key = _part(each), _words(each.here), _words(each.there), each.unsure
+            together.setdefault(key, []).append(each.box)
+        space = sides.space(family)
+        # What is certain is told first.
+        for (part, left, right, unsure), boxes in sorted(together.items(), key=lambda item: bool(item[0][3])):
+            boxes = [_widened(sides, family, each) for each in fused(boxes)]
+            parting = Parting(part, left, right, _region(space, boxes), family=family)
+            answered = None if unsure else sides.shown(family, together[part, left, right, unsure][0], 0)
+            if answered is None:
+                yield parting, None, (None, None), unsure or "two independent computations disagree about it"
+            else:
+                yield parting, answered.witness, answered.walks, ""
+
+
+def _region(space: Space, boxes: Sequence[Box]) -> Region:
+    return Region(space.family, tuple(map(space.words, boxes)), space.words(boxes[0]), space.example(boxes[0]))
+
+
+def _widened(sides: Sides, family: int, box: Box) -> Box:
+    """Return a box with any source and destination where only packets are added by it that nobody can send.
+
+    Nobody sends from the device's own addresses, say, and what leaves by an interface is for where that leads.
+    """
+    space, everything = sides.space(family), sides.sendable(family)
+    if everything is not None and covers(box[SOURCE], everything[SOURCE]):
+        box = with_spans(box, SOURCE, space.any_address)
+    leading = sides.leading_to(family, box[LEAVES])
+    if everything is not None and covers(box[DESTINATION], meet(leading, everything[DESTINATION])):
+        box = with_spans(box, DESTINATION, space.any_address)
+    return box
+
+
+def fused(boxes: Sequence[Box]) -> list[Box]:
+    """Return disjoint boxes as fewer ones: those that differ in one dimension only are one."""
+    found = list(dict.fromkeys(boxes))
+    while True:
+        before = len(found)
+        for dimension in range(len(found[0])):
+            alike: dict[Box, list[Box]] = {}
+            for box in found:
+                alike.setdefault((*box[:dimension], *box[dimension + 1 :]), []).append(box)
+            found = [
+                (*rest[:dimension], merged(span for box in members for span in box[dimension]), *rest[dimension:])
+                for rest, members in alike.items()
+            ]
+        if len(found) == before:
+            return found
+
+
+def _part(apart: Apart) -> Part:
+    """Return where packets part, as their headers show it."""
+    here, there = apart.here, apart.there
+    ends = [each.end for each in (here, there) if each.end is not None]
+    if len(ends) < 2:
+        return "access" if any(isinstance(end, tuple) and end[0] == "itself" for end in ends) else "permits"
+    changes = [
+        [dict(each.action.sets).get(at, dict(each.action.shifts).get(at)) for at in (DESTINATION, PORT)]
+        for each in (here, there)
+    ]
+    if changes[0] != changes[1]:
+        return "arrival"
+    return "way" if here.end != there.end else "departure"
+
+
+def _words(treatment: Treatment) -> str:
+    return treatment.by or ("goes nowhere" if treatment.end is None else "goes on")
