@@ -3,19 +3,29 @@
 from __future__ import annotations
 
 import textwrap
+from random import Random
 
 import pytest
 from msgspec.structs import replace
 
 import agile_lattice as al
 from agile_lattice.behaviour.flows import Header
+from agile_lattice.behaviour.matching import Match
+from agile_lattice.behaviour.walking import Walk, walk
+from agile_lattice.compare.applying import as_it_is
+from agile_lattice.compare.by_program import found_apart
+from agile_lattice.compare.doubts import beyond_program, unknown_of
 from agile_lattice.compare.equivalence import verdict
+from agile_lattice.compare.witnesses import Sides
 from agile_lattice.dialects import as_intent, read_device
-from agile_lattice.intent.addresses import Address
+from agile_lattice.dialects.passes.rulesets import Ruleset
+from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.model import Network
+from agile_lattice.intent.services import PROTOCOL_NUMBERS
 from agile_lattice.notation.loading import loads
 from agile_lattice.notation.writing import write
-from foreign import RULESETS, device_of, told, try_out
+from agile_lattice.packets.boxes import overlap
+from foreign import INTENT, RULESETS, device_of, packets, told, try_out
 from test_chains import OUT
 from test_programs import RULESETS as SMALL
 from test_programs import TABLES
@@ -124,3 +134,54 @@ def test_what_is_read_is_an_intent_that_is_proven_to_be_the_same(name: str) -> N
     managed = replace(loaded, speaks=both, permits=named, access=access)
     again = read_device("edge", both, {each.file: each.text for each in al.render(managed)})
     assert verdict(managed, again).same
+
+
+MEANT = """
+    translations:
+      - {name: web, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.7, facing: outside}
+      - {name: office-out, from: inside, to: outside, source-becomes: interface}
+    permits:
+      - {name: browsing, from: inside, to: outside, service: [tcp/80, tcp/443, udp/53, icmp]}
+      - {name: web, to: inside, destination: 10.40.10.7, service: tcp/443}
+"""
+
+
+def fate(found: Walk) -> object:
+    """What can be seen from outside of what becomes of a packet."""
+    if not found.arrives:
+        return found.end == "not known"
+    last = found.visits[-1]
+    pools = [(each.pool if each.pool and not each.pool.is_single else None, each.ports) for each in last.stages]
+    return found.end, last.after, last.leaves, [each for each in pools if any(each)]
+
+
+@pytest.mark.parametrize("name", RULESETS)
+def test_the_packets_that_are_shown_are_exactly_those_that_are_treated_otherwise(name: str) -> None:
+    speaks, text = "iptables" if name.endswith(".save") else "nftables", RULESETS[name]
+    [intent] = loads(INTENT.replace("SPEAKS", speaks) + MEANT).devices
+    capture = read_device("edge", (speaks,), {name: text})
+    there = as_it_is(intent, capture)
+    sides = Sides(
+        intent, there, unknown_of(beyond_program(capture)), (6,), [Ruleset(each) for each in capture.programs]
+    )
+    shown: dict[bool, list[Match]] = {True: [], False: []}
+    for parting, _, _, unsure in found_apart(sides):
+        assert parting.region is not None
+        shown[not unsure] += parting.region.matches
+    space, everything = sides.space(4), sides.sendable(4)
+    assert everything is not None
+    seen = set()
+    for side, header in packets(text, 60, Random(name), 1024):
+        point = space.of_match(Match((side,), None, ((PROTOCOL_NUMBERS[header.protocol],) * 2,),
+                                     AddressSet.of(header.source), AddressSet.of(header.destination),
+                                     ((header.port or 0,) * 2,)))  # fmt: skip
+        if overlap(point, everything) is None or any(each.refuses(side, header) for each in sides.treating(4)):
+            continue
+        mine, its = (walk(each, header, "edge", side) for each in sides.topologies())
+        certain, open_ = (any(overlap(point, space.of_match(one)) for one in shown[sure]) for sure in (True, False))
+        seen.add((certain, open_))
+        if its.end == "not known":
+            assert open_ and not certain, (header, its.reason)
+        elif not open_:
+            assert certain is (fate(mine) != fate(its)), (side, header, mine.outcome, its.outcome)
+    assert len(seen) > 1 or len(capture.leftovers) > 0

@@ -17,7 +17,7 @@ from agile_lattice.behaviour.tables import Hop
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.model import Device
-from agile_lattice.intent.services import ICMP_PROTOCOLS, PROTOCOL_NUMBERS, spell_ports
+from agile_lattice.intent.services import ICMP_PROTOCOLS, number_of, spell_ports
 from agile_lattice.packets.boxes import Undecided
 from agile_lattice.packets.spans import Spans
 from agile_lattice.programs import model
@@ -186,7 +186,7 @@ class Chained:
         if port is None and header.protocol in ICMP_PROTOCOLS:
             port = REQUESTS[family][0][0]
         numbers = (
-            self.numbers[self.arrives], None, PROTOCOL_NUMBERS[header.protocol], header.source.value,
+            self.numbers[self.arrives], None, number_of(header.protocol), header.source.value,
             header.destination.value, port,
         )  # fmt: skip
         box = tuple(

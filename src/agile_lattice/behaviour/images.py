@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from agile_lattice.behaviour.matching import ARRIVES, DESTINATION, LEAVES, PORT, PROTOCOL, SOURCE
 from agile_lattice.behaviour.stage_lists import KEEP
 from agile_lattice.packets.actions import Action
@@ -63,15 +65,19 @@ def with_spans(box: Box, at: int, spans: Spans) -> Box:
     return (*box[:at], spans, *box[at + 1 :])
 
 
-def packets_apart(box: Box, one: Action, other: Action) -> Box | None:
-    """Return packets of a box to which two actions do not do the same; None if they do the same to all."""
+def packets_apart(box: Box, one: Action, other: Action) -> Iterator[Box]:
+    """Yield all packets of a box to which two actions do not do the same, as disjoint boxes."""
     if one.verdict != other.verdict:
-        return box
+        yield box
+        return
     for at in REWRITTEN:
         apart = _numbers_apart(box[at], _change(one, at), _change(other, at))
         if apart:
-            return with_spans(box, at, apart)
-    return None
+            yield with_spans(box, at, apart)
+        alike = minus(box[at], apart)
+        if not alike:
+            return
+        box = with_spans(box, at, alike)
 
 
 def _change(action: Action, at: int) -> tuple[int | None, int]:

@@ -17,7 +17,7 @@ from agile_lattice.intent.permits import Passage, Permit
 from agile_lattice.intent.services import PORT_PROTOCOLS, PROTOCOL_NUMBERS, Service
 from agile_lattice.intent.stages import Rule, family_of
 from agile_lattice.packets.boxes import Box, some_point
-from agile_lattice.packets.spans import Span, Spans, merged
+from agile_lattice.packets.spans import Span, Spans, merged, minus
 
 ANY_PROTOCOL: Spans = ((0, 255),)
 ANY_PORT: Spans = ((0, 65535),)
@@ -72,10 +72,20 @@ class Match(msgspec.Struct, frozen=True):
         names = None if self.protocols is None else [*_numbers(self.protocols, PROTOCOL_NAMES)]
         service = f"{', '.join(names)}" if names else "any protocol" if self.ports else ""
         service += f"/{', '.join(_numbers(self.ports))}" if self.ports else ""
-        ends = f"{self.source or 'any'} -> {self.destination or 'any'}"
+        ends = f"{_end(self.source)} -> {_end(self.destination)}"
         way = f"from {', '.join(self.arrives)}" if self.arrives is not None else ""
         way += f" to {', '.join(self.leaves)}" if self.leaves is not None else ""
         return " ".join(each for each in (ends, service, way.strip()) if each)
+
+
+def _end(addresses: AddressSet | None) -> str:
+    """Return addresses in words: as all but some, where these are fewer."""
+    if addresses is None:
+        return "any"
+    others = minus(((0, (1 << BITS[addresses.family]) - 1),), addresses.spans)
+    return (
+        f"any but {AddressSet(addresses.family, others)}" if 0 < len(others) < len(addresses.spans) else str(addresses)
+    )
 
 
 def _numbers(spans: Spans, names: Mapping[int, str] | None = None) -> Iterator[str]:

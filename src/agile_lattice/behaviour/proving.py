@@ -6,7 +6,7 @@ given as boxes; whether such a packet comes to that stage at all is for a walk t
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator
+from collections.abc import Hashable, Iterator, Sequence
 from typing import Literal
 
 import msgspec
@@ -24,10 +24,12 @@ from agile_lattice.intent.model import Device
 from agile_lattice.intent.normal import normal
 from agile_lattice.intent.places import NOWHERE
 from agile_lattice.intent.stages import overlap, split
-from agile_lattice.packets.boxes import Undecided
-from agile_lattice.packets.functions import differing
+from agile_lattice.packets import functions
+from agile_lattice.packets.boxes import Box, Undecided, fused
+from agile_lattice.packets.functions import Entry, differing, exactly
 from agile_lattice.packets.spans import minus
 
+MOST_PIECES = 4000  # boxes that are looked at to tell which packets of two rules no earlier rule decides
 Part = Literal[
     "interface",
     "arrival",
@@ -47,15 +49,17 @@ class Region(msgspec.Struct, frozen=True):
 
     Attributes:
         family: 4 or 6.
-        matches: What both rules match.
+        matches: The packets; where working these out would take too much, what both rules match.
         some: Some of the packets of it that no earlier rule matches.
         example: One of them.
+        at_most: Whether `matches` is what both rules match, of which earlier rules may decide some.
     """
 
     family: int
     matches: tuple[Match, ...]
     some: Match
     example: Packet
+    at_most: bool = False
 
 
 class Parting(msgspec.Struct, frozen=True):
@@ -154,19 +158,29 @@ def _in_list(left: Device, right: Device, part: Listed, family: int, choice: int
     """Compare a stage that is a list of rules; return where it differs, and what was not decided."""
     space = common_space(left, right, family)
     mine, its = lines(left, part, space, choice), lines(right, part, space, choice)
+    entries = [each.entry for each in mine], [each.entry for each in its]
     try:
-        found = differing([each.entry for each in mine], [each.entry for each in its], space.liked)
+        found = differing(*entries, space.liked)
     except Undecided as error:
         return [], [f"{part}: {error}"]
     partings = []
     for each in found.regions:
-        matches = space.words_of(each.boxes)
-        region = Region(family, matches, space.words(each.some), space.example(each.some))
+        boxes, at_most = left_apart(each, *entries)
+        matches = space.words_of(boxes)
+        region = Region(family, matches, space.words(each.some), space.example(each.some), at_most)
         partings.append(Parting(part, str(mine[each.left]), str(its[each.right]), region, family=family))
     unknown = [f"{part}: {mine[one]} or {its[other]}" for one, other in found.undecided]
     if found.unseen:
         unknown.append(f"{part}: {found.unseen} more pairs of overlapping rules were not examined")
     return partings, unknown
+
+
+def left_apart(region: functions.Region, left: Sequence[Entry], right: Sequence[Entry]) -> tuple[list[Box], bool]:
+    """Return the packets of a region, or all that it could be about if they are in too many pieces; and whether so."""
+    try:
+        return fused(exactly(region, left, right, MOST_PIECES)), False
+    except Undecided:
+        return list(region.boxes), True
 
 
 def _ways(left: Device, right: Device, family: int, instance: str) -> Iterator[Parting]:

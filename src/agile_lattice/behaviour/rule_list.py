@@ -110,11 +110,8 @@ class RuleList:
             action: What has been done to them so far, which the rules see.
             budget: Counts boxes.
         """
-        left = [box]
-        if self.rewrites:
-            apart = [*by_beginning(box, self.family)]
-            left = [each for each, begins in apart if begins]
-            yield from (Decided(each, True, action, line=UNTOUCHED) for each, begins in apart if not begins)
+        apart = [*by_beginning(box, self.family)] if self.rewrites else [(box, True)]
+        left = [each for each, begins in apart if begins]
         for at in self._meeting(box, action).tolist() if left else ():
             entry = self.entries[at]
             pulled = pulled_back(entry.box, action, box)
@@ -135,6 +132,8 @@ class RuleList:
             left = rest
             if not left:
                 break
+        # The most ordinary packets come first.
+        yield from (Decided(each, True, action, line=UNTOUCHED) for each, begins in apart if not begins)
 
     def _meeting(self, box: Box, action: Action) -> Bounds:
         seen = tuple(after(box, action, at) if at in REWRITTEN else spans for at, spans in enumerate(box))

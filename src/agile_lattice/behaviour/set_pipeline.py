@@ -321,11 +321,12 @@ def _looked_up(table: Table, spans: Spans) -> Iterator[tuple[Spans, Hop | None]]
         yield merged(members), hop
 
 
-def where_apart(box: Box, one: Treatment, other: Treatment) -> Box | None:
-    """Return packets of a box that two treatments do not treat alike; None if they treat all alike."""
+def where_apart(box: Box, one: Treatment, other: Treatment) -> Iterator[Box]:
+    """Yield all packets of a box that two treatments do not treat alike."""
     if one.end != other.end:
-        return box
-    return packets_apart(box, one.action, other.action) if one.end is not None else None
+        yield box
+    elif one.end is not None:
+        yield from packets_apart(box, one.action, other.action)
 
 
 class Apart(msgspec.Struct, frozen=True):
@@ -359,6 +360,4 @@ def treated_apart(sides: Sequence[Treating], boxes: Iterable[Box], budget: Budge
                 if here.unknown or there.unknown:
                     yield Apart(piece, here, there)
                     continue
-                apart = where_apart(piece, here, there)
-                if apart is not None:
-                    yield Apart(apart, here, there)
+                yield from (Apart(apart, here, there) for apart in where_apart(piece, here, there))

@@ -10,8 +10,8 @@ from agile_lattice.behaviour.proving import Part, Parting, Region
 from agile_lattice.behaviour.set_pipeline import Apart, Treatment
 from agile_lattice.compare.differences import Witness
 from agile_lattice.compare.witnesses import FAMILIES, Sides, Walks
-from agile_lattice.packets.boxes import Box
-from agile_lattice.packets.spans import covers, meet, merged
+from agile_lattice.packets.boxes import Box, fused
+from agile_lattice.packets.spans import meet, merged, minus
 
 Found = tuple[Parting, Witness | None, Walks, str]
 
@@ -48,34 +48,22 @@ def _region(space: Space, boxes: Sequence[Box]) -> Region:
 
 
 def _widened(sides: Sides, family: int, box: Box) -> Box:
-    """Return a box with any source and destination where only packets are added by it that nobody can send.
+    """Return a box with packets besides that nobody can send, where that is said in fewer words.
 
     Nobody sends from the device's own addresses, say, and what leaves by an interface is for where that leads.
     """
     space, everything = sides.space(family), sides.sendable(family)
-    if everything is not None and covers(box[SOURCE], everything[SOURCE]):
-        box = with_spans(box, SOURCE, space.any_address)
-    leading = sides.leading_to(family, box[LEAVES])
-    if everything is not None and covers(box[DESTINATION], meet(leading, everything[DESTINATION])):
-        box = with_spans(box, DESTINATION, space.any_address)
+    if everything is None:
+        return box
+    possible = {
+        SOURCE: everything[SOURCE],
+        DESTINATION: meet(sides.leading_to(family, box[LEAVES]), everything[DESTINATION]),
+    }
+    for dimension, sent in possible.items():
+        wide = merged((*box[dimension], *minus(space.any_address, sent)))
+        if len(minus(space.any_address, wide)) < len(box[dimension]):
+            box = with_spans(box, dimension, wide)
     return box
-
-
-def fused(boxes: Sequence[Box]) -> list[Box]:
-    """Return disjoint boxes as fewer ones: those that differ in one dimension only are one."""
-    found = list(dict.fromkeys(boxes))
-    while True:
-        before = len(found)
-        for dimension in range(len(found[0])):
-            alike: dict[Box, list[Box]] = {}
-            for box in found:
-                alike.setdefault((*box[:dimension], *box[dimension + 1 :]), []).append(box)
-            found = [
-                (*rest[:dimension], merged(span for box in members for span in box[dimension]), *rest[dimension:])
-                for rest, members in alike.items()
-            ]
-        if len(found) == before:
-            return found
 
 
 def _part(apart: Apart) -> Part:

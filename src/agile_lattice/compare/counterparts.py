@@ -24,7 +24,7 @@ from agile_lattice.behaviour.matching import (
     Packet,
     Space,
 )
-from agile_lattice.behaviour.proving import common_space
+from agile_lattice.behaviour.proving import common_space, left_apart
 from agile_lattice.behaviour.sending import OTHER_STRANGER
 from agile_lattice.behaviour.stage_lists import LISTED, Line, Listed, lines
 from agile_lattice.behaviour.tables import Table
@@ -51,9 +51,10 @@ class Otherwise(msgspec.Struct, frozen=True):
     Attributes:
         place: The line; nowhere for what happens where none matches.
         does: What it does, in words.
-        packets: What both match; some of that may be decided by earlier rules.
+        packets: They; or what both match, where that is in too many pieces.
         example: A packet.
         stray: Whether all of them come from sources that do not belong behind their ingress interface.
+        at_most: Whether earlier rules may decide some of `packets`.
     """
 
     place: Place
@@ -61,6 +62,7 @@ class Otherwise(msgspec.Struct, frozen=True):
     packets: tuple[Match, ...]
     example: Packet
     stray: bool = False
+    at_most: bool = False
 
 
 class Counterpart(msgspec.Struct, frozen=True):
@@ -185,6 +187,7 @@ class _Pairs:
         # Where a route was not understood, packets may leave by any interface.
         boxes = _impossible(there, self.space, stage) if routed else ()
         impossible = [Entry(box, Action("cannot be")) for box in boxes]
+        self.cannot_be = len(impossible)
         impossible += [Entry(box, Action("may be")) for each, box in self.maybe if not each.ordered]
         strays = [Entry(box, Action("strays")) for box in _strays(there, self.space)]
         self.routed = list(_routed(there, self.space))
@@ -276,16 +279,23 @@ class _Pairs:
         """Return the lines of the device that do the same as a rule with some of its packets."""
         return [self.lines_of(each)[1].place for each in self.regions.get(number, ()) if self.alike(each)]
 
+    def packets_of(self, region: Region) -> tuple[list[Box], bool]:
+        """Return the packets of a region, with some that cannot be: so they are told in fewer words."""
+        first = self.cannot_be
+        moved = msgspec.structs.replace(region, left=region.left - first, right=region.right - first)
+        return left_apart(moved, self.left[first:], self.right[first:])
+
     def otherwise(self, number: int) -> list[Otherwise]:
         """Return what the device does otherwise with the packets of a rule."""
         found = []
         for each in self.regions.get(number, ()):
             if not self.alike(each):
                 line = self.lines_of(each)[1]
-                words = self.space.words_of(each.boxes)
+                boxes, at_most = self.packets_of(each)
+                words = self.space.words_of(boxes)
                 stray = (each.left, each.right) not in self.proper
                 example = self.space.example(self.ordinary(each))
-                found.append(Otherwise(line.place, _does(line), words, example, stray))
+                found.append(Otherwise(line.place, _does(line), words, example, stray, at_most))
         return found
 
 

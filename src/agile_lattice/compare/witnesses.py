@@ -28,7 +28,7 @@ from agile_lattice.dialects.programs.lowering import lowered
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.learned import families_learned
 from agile_lattice.intent.model import Device, Network
-from agile_lattice.intent.services import ICMP_PROTOCOLS, PORT_PROTOCOLS, PROTOCOL_NUMBERS
+from agile_lattice.intent.services import ICMP_PROTOCOLS, OTHER_PROTOCOL, PORT_PROTOCOLS, number_of
 from agile_lattice.packets.boxes import Box, Undecided, overlap
 from agile_lattice.packets.spans import Spans, merged
 from agile_lattice.programs.model import Program
@@ -194,7 +194,7 @@ class Sides:
         family = header.source.family
         if arrives not in self.space(family).numbers:
             return False  # neither has such an interface
-        protocol = PROTOCOL_NUMBERS.get(header.protocol) or int(header.protocol.removeprefix("protocol "))
+        protocol = number_of(header.protocol)
         point = (self.space(family).numbers[arrives], 0, protocol, header.source.value, header.destination.value)
         single: Box = tuple(((number, number),) for number in (*point, header.port or 0))
         box = (single[0], self.space(family).any_side, *single[2:])
@@ -305,7 +305,7 @@ class Sides:
 
 def _header(family: int, point: tuple[int, ...]) -> Header:
     """Return the header of a packet that is given by its numbers."""
-    protocol = PROTOCOL_NAMES.get(point[PROTOCOL], f"protocol {point[PROTOCOL]}")
+    protocol = PROTOCOL_NAMES.get(point[PROTOCOL], f"{OTHER_PROTOCOL}{point[PROTOCOL]}")
     ported = protocol in (*PORT_PROTOCOLS, *ICMP_PROTOCOLS)
     return Header(
         Address(family, point[SOURCE]), Address(family, point[DESTINATION]), protocol,

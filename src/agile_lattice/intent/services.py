@@ -13,6 +13,7 @@ FAMILY_OF_ICMP = {"icmp": 4, "icmp6": 6}
 ICMP_PROTOCOLS = tuple(FAMILY_OF_ICMP)
 # IANA protocol numbers.
 PROTOCOL_NUMBERS = {"icmp": 1, "tcp": 6, "udp": 17, "gre": 47, "esp": 50, "ah": 51, "icmp6": 58, "sctp": 132}
+OTHER_PROTOCOL = "protocol "  # before the number of one that has no name here
 PROTOCOLS = (*PORT_PROTOCOLS, *ICMP_PROTOCOLS, "gre", "esp", "ah")
 # IANA registries of ICMP types (RFC 792, RFC 4443), by the words of the RFCs.
 ICMP_TYPES = {
@@ -81,3 +82,8 @@ def union_of_services(services: list[Service]) -> Services:
 def all_of(protocol: str) -> Spans:
     """Return all ports of a protocol, or all types of ICMP."""
     return ALL_TYPES if protocol in ICMP_PROTOCOLS else ALL_PORTS
+
+
+def number_of(protocol: str) -> int:
+    """Return the number of a protocol, by its name or as `protocol 2`."""
+    return PROTOCOL_NUMBERS.get(protocol) or int(protocol.removeprefix(OTHER_PROTOCOL))

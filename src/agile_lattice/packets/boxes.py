@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterable, Sequence
 from math import prod
 
 from agile_lattice.errors import LatticeError
-from agile_lattice.packets.spans import Spans, meet, minus, size
+from agile_lattice.packets.spans import Spans, meet, merged, minus, size
 
 Box = tuple[Spans, ...]
 WORK_LIMIT = 200_000
@@ -81,6 +81,24 @@ def remainder(boxes: Iterable[Box], takers: Iterable[Box], limit: int = WORK_LIM
         if not left:
             break
     return left
+
+
+def fused(boxes: Sequence[Box]) -> list[Box]:
+    """Return disjoint boxes as fewer ones: those that differ in one dimension only are one."""
+    found = list(dict.fromkeys(boxes))
+    while found:
+        before = len(found)
+        for dimension in range(len(found[0])):
+            alike: dict[Box, list[Box]] = {}
+            for box in found:
+                alike.setdefault((*box[:dimension], *box[dimension + 1 :]), []).append(box)
+            found = [
+                (*rest[:dimension], merged(span for box in members for span in box[dimension]), *rest[dimension:])
+                for rest, members in alike.items()
+            ]
+        if len(found) == before:
+            break
+    return found
 
 
 def count(boxes: Iterable[Box], of: Callable[[Spans], int] = size) -> int:

@@ -103,7 +103,7 @@ def _others(otherwise: Sequence[Otherwise]) -> list[Text]:
 
 def _packets(one: Otherwise) -> str:
     shown = "; ".join(map(str, one.packets[:2])) + ("; ..." if len(one.packets) > 2 else "")
-    return f"{shown}, for example {one.example}"
+    return f"{'at most ' * one.at_most}{shown}, for example {one.example}"
 
 
 def _beyond(found: Sequence[Beyond]) -> Group:
