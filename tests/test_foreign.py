@@ -11,6 +11,7 @@ from msgspec.structs import replace
 import agile_lattice as al
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.matching import Match
+from agile_lattice.behaviour.proving import prove
 from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.compare.applying import as_it_is
 from agile_lattice.compare.by_program import found_apart
@@ -165,7 +166,7 @@ def test_the_packets_that_are_shown_are_exactly_those_that_are_treated_otherwise
         intent, there, unknown_of(beyond_program(capture)), (6,), [Ruleset(each) for each in capture.programs]
     )
     shown: dict[bool, list[Match]] = {True: [], False: []}
-    for parting, _, _, unsure in found_apart(sides):
+    for parting, _, _, unsure in found_apart(sides, prove(*sides.devices), capture):
         assert parting.region is not None
         shown[not unsure] += parting.region.matches
     space, everything = sides.space(4), sides.sendable(4)

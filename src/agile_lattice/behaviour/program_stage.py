@@ -14,7 +14,7 @@ from agile_lattice.behaviour.rule_list import Budget, Decided
 from agile_lattice.behaviour.stage_lists import KEEP, Listed
 from agile_lattice.packets import functions
 from agile_lattice.packets.actions import Action
-from agile_lattice.packets.boxes import Box
+from agile_lattice.packets.boxes import WORK_LIMIT, Box
 from agile_lattice.packets.spans import Spans, meet, minus
 from agile_lattice.programs import model
 from agile_lattice.programs.deciding import told
@@ -52,6 +52,7 @@ class ProgramStage:
         self.program, self.part, self.space = program, part, space
         self.whole = space.box()
         self.nowhere = len(space.names)
+        self.following = Following(program)
 
     def decided(self, box: Box, action: Action, budget: Budget) -> Iterator[Decided]:
         """Cut a box by what the program decides about its packets."""
@@ -59,8 +60,7 @@ class ProgramStage:
             starts = [self._again(action.part, box)]
         else:
             starts = list(first_packets(box, self.space.family, self.nowhere))
-        following = Following(self.program, budget.left)
-        for part in following.at(HOOKS[self.part], starts):
+        for part in self.following.at(HOOKS[self.part], starts, WORK_LIMIT):
             budget.spend(1)
             here = tuple(part.box.get(dimension, spans) for dimension, spans in enumerate(self.whole))
             here = (*here[:LEAVES], box[LEAVES], *here[LEAVES + 1 :])

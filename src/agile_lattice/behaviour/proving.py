@@ -29,6 +29,7 @@ from agile_lattice.packets.boxes import Box, Undecided, fused
 from agile_lattice.packets.functions import Entry, differing, exactly
 from agile_lattice.packets.spans import minus
 
+MOST_EXACT = 200  # regions of which the packets are worked out
 MOST_PIECES = 4000  # boxes that are looked at to tell which packets of two rules no earlier rule decides
 Part = Literal[
     "interface",
@@ -164,8 +165,8 @@ def _in_list(left: Device, right: Device, part: Listed, family: int, choice: int
     except Undecided as error:
         return [], [f"{part}: {error}"]
     partings = []
-    for each in found.regions:
-        boxes, at_most = left_apart(each, *entries)
+    for number, each in enumerate(found.regions):
+        boxes, at_most = left_apart(each, *entries) if number < MOST_EXACT else (list(each.boxes), True)
         matches = space.words_of(boxes)
         region = Region(family, matches, space.words(each.some), space.example(each.some), at_most)
         partings.append(Parting(part, str(mine[each.left]), str(its[each.right]), region, family=family))

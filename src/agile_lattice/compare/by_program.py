@@ -6,18 +6,27 @@ from collections.abc import Iterator, Sequence
 
 from agile_lattice.behaviour.images import with_spans
 from agile_lattice.behaviour.matching import DESTINATION, LEAVES, PORT, SOURCE, Space
-from agile_lattice.behaviour.proving import Part, Parting, Region
+from agile_lattice.behaviour.proving import Part, Parting, Proof, Region
 from agile_lattice.behaviour.set_pipeline import Apart, Treatment
+from agile_lattice.behaviour.stage_lists import LISTED
 from agile_lattice.compare.differences import Witness
-from agile_lattice.compare.witnesses import FAMILIES, Sides, Walks
+from agile_lattice.compare.search_space import question_about
+from agile_lattice.compare.witnesses import FAMILIES, Question, Sides, Walks
+from agile_lattice.dialects.assembly import Capture
 from agile_lattice.packets.boxes import Box, fused
 from agile_lattice.packets.spans import meet, merged, minus
 
+MOST_SETS = 51  # of packets that are told apart
 Found = tuple[Parting, Witness | None, Walks, str]
 
 
-def found_apart(sides: Sides) -> Iterator[Found]:
-    """Yield the packets that are treated otherwise, by what decides about them on both sides.
+def found_apart(sides: Sides, proof: Proof, capture: Capture) -> Iterator[Found]:
+    """Yield the packets that are treated otherwise, by what decides about them on both sides: the first sets of them.
+
+    Args:
+        sides: The device as it should be, and as it is.
+        proof: Where its lists differ, as far as its rules can be said in lists.
+        capture: What was read of it, with what of its rules only its program says.
 
     Yields:
         The packets, one of them with what both sides do with it, and why it is not known whether they are treated
@@ -28,19 +37,43 @@ def found_apart(sides: Sides) -> Iterator[Found]:
     """
     for family in FAMILIES:
         together: dict[tuple[Part, str, str, str], list[Box]] = {}
-        for each in sides.apart(family):
+        for each in sides.apart(family, _questions(sides, family, proof, capture)):
             key = _part(each), _words(each.here), _words(each.there), each.unsure
             together.setdefault(key, []).append(each.box)
+            if len(together) == MOST_SETS:
+                break
         space = sides.space(family)
         # What is certain is told first.
-        for (part, left, right, unsure), boxes in sorted(together.items(), key=lambda item: bool(item[0][3])):
-            boxes = [_widened(sides, family, each) for each in fused(boxes)]
+        for (part, left, right, unsure), found in sorted(together.items(), key=lambda item: bool(item[0][3])):
+            boxes = fused([_widened(sides, family, each) for each in fused(found)])
             parting = Parting(part, left, right, _region(space, boxes), family=family)
-            answered = None if unsure else sides.shown(family, together[part, left, right, unsure][0], 0)
+            answered = None if unsure else sides.shown(family, found[0], 0)
             if answered is None:
                 yield parting, None, (None, None), unsure or "two independent computations disagree about it"
             else:
                 yield parting, answered.witness, answered.walks, ""
+
+
+def _questions(sides: Sides, family: int, proof: Proof, capture: Capture) -> Iterator[Question]:
+    """Yield where packets of a family can be treated otherwise.
+
+    Lists of rules say what a program does, but for the steps that they cannot say. So packets can be treated otherwise
+    only where lists differ, and where such a step could be about them: anywhere, if that is not known of one.
+    """
+    space = sides.space(family)
+    known = {(each.place.file, each.place.line) for each in capture.bounds if each.bounds}
+    unbound = any(each.in_program and (each.place.file, each.place.line) not in known for each in capture.leftovers)
+    steps = (step for each in sides.rules for members in each.steps.values() for step in members)
+    anywhere = unbound or proof.undecided or any(each.part not in LISTED for each in proof.partings)
+    if anywhere or any(step.untracked for step in steps):
+        yield Question(family, (space.box(),))
+        return
+    for parting in proof.partings:
+        if parting.family in (None, family):
+            yield from (each for each in question_about(sides, parting) if each.family == family)
+    for aside in capture.bounds:
+        boxes = tuple(space.of_rule(bound) for bound in aside.bounds if space.speaks(bound))
+        yield Question(family, boxes) if aside.hook == "arrival" else Question(family, (), boxes)
 
 
 def _region(space: Space, boxes: Sequence[Box]) -> Region:

@@ -281,6 +281,8 @@ class _Pairs:
 
     def packets_of(self, region: Region) -> tuple[list[Box], bool]:
         """Return the packets of a region, with some that cannot be: so they are told in fewer words."""
+        if self.examples > MOST_EXAMPLES:
+            return list(region.boxes), True
         first = self.cannot_be
         moved = msgspec.structs.replace(region, left=region.left - first, right=region.right - first)
         return left_apart(moved, self.left[first:], self.right[first:])

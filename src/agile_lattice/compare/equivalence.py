@@ -121,14 +121,12 @@ def verdict(intent: Device, capture: Capture, catalogue: Catalogue = BUILT_IN, r
     incomplete += _unsaid(intent, there)
     incomplete += [f"nothing says whether {each.what}" for each in taken if each.source == "unknown"]
     incomplete += [f"{left.place}: {left.reason}" for left in strangers(intent, there)]
-    known = beyond_program(capture)
+    found, known = _found(intent, there, capture)
     if known.leftovers:
         first, count = known.leftovers[0], len(known.leftovers)
         lines = "1 line" if count == 1 else f"{count} lines"
         incomplete.append(f"{lines} not understood, the first is {first.place}: {first.text}")
-    rules = [Ruleset(facts) for facts in capture.programs]
-    sides = Sides(intent, there, unknown_of(known), capture.unseen_families, rules)
-    found = _of_program(sides) if rules else _verdict(sides)
+    sides = Sides(intent, there, unknown_of(capture), capture.unseen_families)
     shown = list(found.shown)
     for each in capture.absent:
         if not matters(each, intent, there):
@@ -184,21 +182,40 @@ def between(one: Device, other: Device, unknown: Unknown = NOTHING_UNKNOWN) -> V
     return _verdict(Sides(one, other, unknown))
 
 
-def _of_program(sides: Sides) -> Verdict:
-    """Compare with a device whose rules are a program: what it does with packets is told by these, and not by lists."""
+def _found(intent: Device, there: Device, capture: Capture) -> tuple[Verdict, Capture]:
+    """Compare with a captured device; return besides the capture, with what of it was not understood then.
+
+    What rules do that somebody wrote is told by their program. Where that takes too much, their lists tell it, as far
+    as they can be said so.
+    """
+    known = beyond_program(capture)
+    rules = [Ruleset(facts) for facts in capture.programs]
+    if rules:
+        try:
+            sides = Sides(intent, there, unknown_of(known), capture.unseen_families, rules)
+            return _of_program(sides, capture), known
+        except Undecided:
+            pass
+    return _verdict(Sides(intent, there, unknown_of(capture), capture.unseen_families)), capture
+
+
+def _of_program(sides: Sides, capture: Capture) -> Verdict:
+    """Compare with a device whose rules are a program.
+
+    Raises:
+        Undecided: If that takes too much.
+    """
     proof = prove(*sides.devices)
     kept = tuple(each for each in proof.partings if each.part not in LISTED)
-    undecided = [each for each in proof.undecided if each.partition(":")[0] not in LISTED]
-    found = []
-    try:
-        found = [Shown(*each) for each in islice(found_apart(sides), MOST_SHOWN + 1)]
-    except Undecided as error:
-        undecided.append(f"rules: {error}")
-    proof = replace(proof, partings=(*(each.parting for each in found[:MOST_SHOWN]), *kept), undecided=tuple(undecided))
-    rest = _verdict(sides, replace(proof, partings=kept))
-    more = len(found) > MOST_SHOWN
+    undecided = tuple(each for each in proof.undecided if each.partition(":")[0] not in LISTED)
+    every = [Shown(*each) for each in islice(found_apart(sides, proof, capture), MOST_SHOWN + 1)]
+    found = tuple(every[:MOST_SHOWN])
+    rest = _verdict(sides, replace(proof, partings=kept, undecided=undecided))
+    if not found:
+        return rest
     # What differs elsewhere shows in the packets above already.
-    return replace(rest, proof=proof, shown=tuple(found[:MOST_SHOWN]), hidden=rest.hidden + more) if found else rest
+    proof = replace(proof, partings=(*(each.parting for each in found), *kept), undecided=undecided)
+    return replace(rest, proof=proof, shown=found, hidden=rest.hidden + len(every) - len(found))
 
 
 def _verdict(sides: Sides, proof: Proof | None = None) -> Verdict:

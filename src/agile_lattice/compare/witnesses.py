@@ -29,11 +29,12 @@ from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.learned import families_learned
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.services import ICMP_PROTOCOLS, OTHER_PROTOCOL, PORT_PROTOCOLS, number_of
-from agile_lattice.packets.boxes import Box, Undecided, overlap
+from agile_lattice.packets.boxes import Box, Undecided, overlap, remainder
 from agile_lattice.packets.spans import Spans, merged
 from agile_lattice.programs.model import Program
 
 MOST_WORK = 150_000  # boxes that are looked at for one question
+MOST_APART = 250_000  # for all packets that are treated differently
 MOST_IN_ALL = 1_500_000  # and for all questions about two devices
 FAMILIES = (4, 6)
 Walks = tuple[Walk | None, Walk | None]
@@ -129,17 +130,28 @@ class Sides:
         names = common_space(*self.devices, family).names
         return lowered(self.rules, Surroundings(device, family, choice, names)) if self.rules else None
 
-    def apart(self, family: int) -> Iterator[Apart]:
-        """Yield all packets that somebody could send and that are treated differently, or of which that is not known.
+    def apart(self, family: int, questions: Iterable[Question]) -> Iterator[Apart]:
+        """Yield the packets that somebody could send and that are treated differently, or of which that is not known.
+
+        Args:
+            family: 4 or 6.
+            questions: Where to look: no other packet is treated differently. What several hold is looked at once.
 
         Raises:
             Undecided: If they are too many to be looked at.
         """
         everything = self.sendable(family)
-        if everything is not None and family not in self._unseen:
-            budget = Budget(MOST_IN_ALL)
-            for choice in self._choices(family):
-                yield from treated_apart(self.treating(family, choice), [everything], budget)
+        if everything is None or family in self._unseen:
+            return
+        budget = Budget(MOST_APART)
+        seen: list[Box] = []
+        for question in questions:
+            for box in self._coming(question, everything, budget):
+                budget.spend(len(seen))
+                new = remainder([box], (each for each in seen if overlap(each, box)))
+                seen.append(box)
+                for choice in self._choices(family):
+                    yield from treated_apart(self.treating(family, choice), new, budget)
 
     def leading_to(self, family: int, leaves: Spans) -> Spans:
         """Return the destinations of all that may leave by some interfaces; all where some may become another one.

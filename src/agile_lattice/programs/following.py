@@ -74,15 +74,20 @@ class Following:
 
     def __init__(self, program: Program, limit: int = WORK_LIMIT) -> None:
         self.program, self.limit = program, limit
-        self._left = limit
+        self._left = limit  # entries that may still be looked at
         self._rules = {
             name: [list(each) for _, each in groupby(entries, key=lambda entry: entry.rule)]
             for name, entries in program.chains.items()
         }
         self._ended: list[Part] = []
 
-    def at(self, hook: Hook, parts: Iterable[Part]) -> list[Part]:
+    def at(self, hook: Hook, parts: Iterable[Part], limit: int | None = None) -> list[Part]:
         """Follow packets through all chains that are asked at a hook.
+
+        Args:
+            hook: The hook.
+            parts: The packets.
+            limit: How many entries may be looked at for them, if not what is left of all.
 
         Returns:
             The parts that they are cut into; what was dropped by one chain is not seen by the next.
@@ -90,6 +95,7 @@ class Following:
         Raises:
             Undecided: If more parts or entries would have to be looked at than the limit allows.
         """
+        self._left = self._left if limit is None else limit
         passing, done = list(parts), list[Part]()
         for _, together in groupby(self.program.asked(hook), key=lambda base: base.rank[0]):
             still: list[Part] = []
@@ -156,7 +162,10 @@ class Following:
             onward: list[Part] = []
             for part in parts:
                 self._spend(len(rule))
-                onward += self._rule(rule, part, left, depth)
+                if all(_misses(entry.box, part) for entry in rule):
+                    onward.append(part)
+                else:
+                    onward += self._rule(rule, part, left, depth)
             parts = onward
         return [*left, *parts]
 
@@ -241,6 +250,16 @@ class Following:
         self._left -= entries
         if self._left < 0:
             raise Undecided(self.limit)
+
+
+def _misses(box: SparseBox, part: Part) -> bool:
+    """Tell by bounds whether no packet is in a box: most rules are about others."""
+    now, here = part.now, part.box
+    for dimension, wanted in box.items():
+        spans = here.get(dimension) if dimension not in now else None
+        if spans is not None and (not wanted or wanted[0][0] > spans[-1][1] or spans[0][0] > wanted[-1][1]):
+            return True
+    return False
 
 
 def _to_translate(base: Base) -> SparseBox:
