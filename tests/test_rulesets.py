@@ -378,3 +378,32 @@ def test_rules_of_an_intent_on_one_line_are_as_on_several() -> None:
     assert told[0] == told[1] and [standing for _, standing, _ in told[0]] == ["same", "other", "same"]
     changes = [[each.change for each in al.mend(device, [("rules", text)]).mends] for device in (several, one)]
     assert changes[0] == changes[1] and "udp dport 9 " in changes[0][0] and "udp dport 53 " not in changes[0][0]
+
+
+def test_a_permit_stays_that_a_translation_may_need_which_was_not_understood() -> None:
+    [intent] = al.loads("""
+        lattice: 1
+        devices:
+          edge:
+            speaks: [nftables]
+            interfaces: {in0: {address: 10.40.10.1/24}, out0: {address: 203.0.113.2/28}}
+            translations: [{name: web, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.7, facing: out0}]
+            permits: [{name: out, from: in0}]
+    """).devices
+    rules = """table ip t { # handle 1
+        chain a { # handle 1
+            type nat hook prerouting priority dstnat; policy accept;
+            iifname "out0" tcp dport 443 LINE dnat to 10.40.10.7 # handle 2
+        }
+        chain f { # handle 3
+            type filter hook forward priority filter; policy drop;
+            ct state established,related accept # handle 4
+            iifname "in0" accept # handle 5
+            iifname "out0" ip daddr 10.40.10.7 tcp dport 443 accept # handle 6
+        }
+    }"""
+    for line, goes in (("ip daddr 203.0.113.5", True), ("@th,0,8 3", False)):
+        found = al.mend(intent, [("r.nft", rules.replace("LINE", line))])
+        printed = "\n".join(each.change for each in found.mends)
+        assert ("handle 6" in printed) is goes, printed
+        assert goes or any("may need it" in each.reason for each in found.held), found.held

@@ -47,6 +47,7 @@ NO_NUMBER = "to take a line away takes its number, which `{}` prints"
 ALSO_MEANT = "it also does what the intent wants of it: narrow it by hand"
 NOT_CLOSED = "put there, it would not treat all its packets as the intent says, or others would change"
 NO_RULE = "what passes there is decided by no rule of its own but by a policy or a map: change that by hand"
+NEEDED = "{} was not understood, and packets that it sends elsewhere may need it: see to that line first"
 GUARDED = "it lets management in: take it away by hand, if another way in is left"
 STAGE_WORDS = {"arrival": "destination NAT", "departure": "source NAT", "permits": "permit", "access": "management"}
 
@@ -238,8 +239,11 @@ class _Planner:
             self.held.append(Held(subject, NO_RULE, firm=True))
             return
         file, (chain, at) = home
+        translating = self._translating() if one.stage == "permits" else None
         if one.stage == "access":
             self.held.append(Held(subject, GUARDED, firm=True))
+        elif translating is not None:
+            self.held.append(Held(subject, NEEDED.format(translating), firm=True))
         elif not self._has_number(file, chain, at):
             self.held.append(Held(subject, NO_NUMBER.format(self.chains[file][0].form.change.numbered), firm=True))
         elif not self._kept(
@@ -247,6 +251,11 @@ class _Planner:
             lambda after: len(_beyond(after)) < len(_beyond(self.now.rules)),
         ):
             self.held.append(Held(subject, ALSO_MEANT if self._is_meant(place) else NOT_CLOSED, firm=True))
+
+    def _translating(self) -> Place | None:
+        """Return a line that was not understood and may send packets elsewhere, which a permit may be meant for."""
+        left = (each for each in self.before.leftovers if "translations" in each.sections)
+        return next((each.place for each in left if each.stage in (None, "arrival")), None)
 
     def _narrower(self, file: str, chain: ChainName, at: int, place: Place) -> Iterator[Putting]:
         """Yield what comes in place of a line: the rules of the intent that it does, and that are not there yet."""
