@@ -12,7 +12,7 @@ import re
 import sys
 from collections.abc import Mapping, Sequence
 from random import Random
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from msgspec.structs import replace
 
@@ -29,24 +29,57 @@ from where import ROOT
 HERE = ROOT / "tests"
 sys.path.insert(0, str(HERE.parent / "scripts"))
 RULESETS = {each.name: each.read_text() for each in sorted((HERE / "rulesets").iterdir())}
-PUBLIC = [f"203.0.113.{n}" for n in (3, 4, 5, 6, 8, 9, 10, 11)]
-INTENT = f"""
+
+
+class Ends(NamedTuple):
+    """The hosts on both sides of the router, and its addresses: one on each side, and more that it answers to."""
+
+    hosts: Mapping[str, Sequence[str]]
+    own: Sequence[str]
+    public: Sequence[str]
+    lengths: tuple[int, int, int]
+    gateway: str
+
+
+ENDS = {
+    4: Ends({"in0": ["10.40.10.7", "10.40.10.8", "10.40.10.9"], "out0": ["203.0.113.1", "203.0.113.14"]},
+            ["10.40.10.1", "203.0.113.2"], [f"203.0.113.{n}" for n in (3, 4, 5, 6, 8, 9, 10, 11)], (24, 28, 32),
+            "203.0.113.1"),
+    6: Ends({"in0": [f"2001:db8:40::{n}" for n in (7, 8, 9)], "out0": ["2001:db8:1::1", "2001:db8:1::e"]},
+            ["2001:db8:40::1", "2001:db8:1::2"], [f"2001:db8:1::{n}" for n in (5, 6, 7, 9)], (64, 64, 128),
+            "2001:db8:1::1"),
+}  # fmt: skip
+INTENT = """
 lattice: 1
-zones: {{inside: {{exposure: own}}, outside: {{exposure: public}}}}
+zones: {inside: {exposure: own}, outside: {exposure: public}}
 devices:
   edge:
     speaks: [iproute2, SPEAKS]
     interfaces:
-      in0: {{zone: inside, address: 10.40.10.1/24}}
-      out0: {{zone: outside, address: [203.0.113.2/28, {", ".join(f"{each}/32" for each in PUBLIC)}]}}
-    routes: [{{to: default, via: 203.0.113.1}}]
+      in0: {zone: inside, address: INSIDE}
+      out0: {zone: outside, address: [OUTSIDE]}
+    routes: [{to: default, via: "GATEWAY"}]
 """
-OWN = ["10.40.10.1", "203.0.113.2"]
-HOSTS = {"in0": ["10.40.10.7", "10.40.10.8", "10.40.10.9"], "out0": ["203.0.113.1", "203.0.113.14"]}
 PROGRAMS = {
     "nft": ("nftables", ("nft", "-f"), ("nft", "list", "ruleset")),
     "save": ("iptables", ("iptables-restore",), ("iptables-save",)),
+    "save6": ("ip6tables", ("ip6tables-restore",), ("ip6tables-save",)),
 }
+PROGRAMS["nft6"] = PROGRAMS["nft"]
+
+
+def family_of(name: str) -> int:
+    """The family of the packets that are sent through a ruleset."""
+    return 6 if name.endswith("6") else 4
+
+
+def intent_of(speaks: str, family: int = 4) -> str:
+    """The intent of the router that the rulesets are loaded into, in one address family."""
+    ends, (inside, outside, host) = ENDS[family], ENDS[family].lengths
+    more = [f"{ends.own[1]}/{outside}", *(f"{each}/{host}" for each in ends.public)]
+    text = INTENT.replace("SPEAKS", speaks).replace("INSIDE", f'"{ends.own[0]}/{inside}"')
+    return text.replace("OUTSIDE", ", ".join(f'"{each}"' for each in more)).replace("GATEWAY", ends.gateway).replace(
+        "to: default", "to: default" if family == 4 else 'to: "::/0"')  # fmt: skip
 
 
 # Who sees what has come to the device itself, behind all that may drop it.
@@ -79,25 +112,26 @@ class Tried(NamedTuple):
     wrong: list[str]
 
 
-def packets(text: str, count: int, chance: Random, first: int) -> list[tuple[str, Header]]:
+def packets(text: str, count: int, chance: Random, first: int, family: int = 4) -> list[tuple[str, Header]]:
     """Packets near what a ruleset is about, each with a source port that tells it from all others.
 
     For half of them a line of the ruleset is chosen, and what it says of ends and ports is taken where that fits.
     """
-    every, lines = _ports(text), text.splitlines()
-    found = []
+    every, lines, net, found = _ports(text), text.splitlines(), ENDS[family], list[tuple[str, Header]]()
     for number in range(first, first + count):
         line = chance.choice(lines) if chance.random() < 0.5 else ""
         side = chance.choice(["in0", "out0"])
-        far = [*HOSTS["out0"], *OWN] if side == "in0" else [*HOSTS["in0"], *PUBLIC, *OWN]
-        ends = [[each for each in some if re.search(rf"(?<![\d.]){each}(?![\d.])", line)] or some
-                for some in (HOSTS[side], far)]  # fmt: skip
-        protocol = chance.choice(
-            [each for each in ("tcp", "udp", "icmp") if each in line] or ["tcp"] * 2 + ["udp"] * 2 + ["icmp"]
-        )
-        port = 8 if protocol == "icmp" else chance.choice(_ports(line) if line else every)
+        far = [*net.hosts["out0"], *net.own] if side == "in0" else [*net.hosts["in0"], *net.public, *net.own]
+        ends = [[each for each in some if re.search(rf"(?<![\w.:]){each}(?![\w.:])", line)] or some
+                for some in (net.hosts[side], far)]  # fmt: skip
+        named = [each for each in ("tcp", "udp", "icmp") if each in line] or ["tcp", "tcp", "udp", "udp", "icmp"]
+        protocol = chance.choice(named)
+        port = (8 if family == 4 else 128) if protocol == "icmp" else chance.choice(_ports(line) if line else every)
+        protocol = "icmp6" if protocol == "icmp" and family == 6 else protocol
         source, destination = (Address.parse(chance.choice(some)) for some in ends)
-        found.append((side, Header(source, destination, protocol, port, None if protocol == "icmp" else number)))
+        found.append(
+            (side, Header(source, destination, protocol, port, None if protocol.startswith("icmp") else number))
+        )
     return found
 
 
@@ -107,9 +141,9 @@ def _ports(text: str) -> list[int]:
     return sorted({near for each in numbers for near in (each - 1, each, each, each + 1) if near > 0} | {80, 443})
 
 
-def device_of(speaks: str) -> Device:
+def device_of(speaks: str, family: int = 4) -> Device:
     """The router that the rulesets are loaded into."""
-    return loads(INTENT.replace("SPEAKS", speaks)).devices[0]
+    return loads(intent_of(speaks, family)).devices[0]
 
 
 def told(device: Device, speaks: str, text: str, sent: Sequence[tuple[str, Header]]) -> list[Said | str]:
@@ -155,20 +189,30 @@ def try_out(rulesets: Mapping[str, str], count: int, seed: int = 0) -> dict[str,
         count: How many packets.
         seed: For the choice of packets.
     """
+
+    results: dict[str, Tried] = {}
+    number = 1024
+    for family in (4, 6):
+        chosen = {name: rules for name, rules in rulesets.items() if family_of(name) == family}
+        if chosen:
+            results |= _tried(chosen, count, Random(seed), number, family)
+            number += count * len(chosen)
+    return results
+
+
+def _tried(rulesets: Mapping[str, str], count: int, chance: Random, number: int, family: int) -> dict[str, Tried]:
     from machines import Machine
     from test_real import Wire
 
-    results, chance, number = {}, Random(seed), 1024
+    results: dict[str, Tried] = {}
     with Machine("edge") as machine, Machine("inside") as inside, Machine("outside") as outside:
         wire = Wire(machine, inside, outside)
-        machine.apply([each for each in render_device(device_of("nftables")) if each.dialect == "iproute2"])
+        machine.apply([each for each in render_device(device_of("nftables", family)) if each.dialect == "iproute2"])
         wire.route()
-        for address in ("10.40.10.10/24", "10.40.10.11/24"):
-            inside.inside("ip", "address", "add", address, "dev", "eth0")
-        outside.inside("ip", "route", "add", "default", "via", "203.0.113.2")
+        _connect(machine, inside, outside, wire, family)
         for name, rules in rulesets.items():
             speaks, load, listing = PROGRAMS[name.rpartition(".")[2]]
-            sent = packets(rules, count, chance, number)
+            sent = packets(rules, count, chance, number, family)
             number += count
             machine.inside("nft", "flush", "ruleset")
             (machine.folder / "rules").write_text(rules)
@@ -180,8 +224,27 @@ def try_out(rulesets: Mapping[str, str], count: int, seed: int = 0) -> dict[str,
             machine.inside("nft", "delete", "table", "inet", "watched")
             gets = {int(each) for each in re.findall(r"(?:tcp|udp) \. (\d+)", seen)}
             text = machine.inside(*listing)
-            results[name] = judged(device_of(speaks), speaks, text, sent, (came, gets), number - count)
+            results[name] = judged(device_of(speaks, family), speaks, text, sent, (came, gets), number - count)
     return results
+
+
+def _connect(machine: Any, inside: Any, outside: Any, wire: Any, family: int) -> None:
+    """Give the hosts their addresses and ways; with IPv6 everybody knows his neighbours, whatever rules drop."""
+    if family == 4:
+        for address in ("10.40.10.10/24", "10.40.10.11/24"):
+            inside.inside("ip", "address", "add", address, "dev", "eth0")
+        outside.inside("ip", "route", "add", "default", "via", "203.0.113.2")
+        return
+    machine.settle()
+    machine.inside("sysctl", "-qw", "net.ipv6.conf.all.forwarding=1")
+    net = ENDS[6]
+    for side, host, gateway in (("in0", inside, net.own[0]), ("out0", outside, net.own[1])):
+        for address in net.hosts[side]:
+            host.inside("ip", "address", "add", f"{address}/64", "dev", "eth0", "nodad")
+            wire.neighbour(machine, side, Address.parse(address), host, "eth0")
+        host.inside("ip", "-6", "route", "add", "default", "via", gateway, "dev", "eth0", "onlink")
+        for address in (gateway, *(net.public if side == "out0" else ())):
+            wire.neighbour(host, "eth0", Address.parse(address), machine, side)
 
 
 def judged(

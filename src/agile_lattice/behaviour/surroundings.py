@@ -64,6 +64,12 @@ class Surroundings:
         """The device's own addresses."""
         return merged(span for _, spans in self.own_by_interface() for span in spans)
 
+    @cached_property
+    def maybe_own(self) -> Spans:
+        """Addresses that the device answers for: they may be its own, or only be answered for."""
+        answers = (each.addresses for each in self.device.answers or () if each.addresses.family == self.family)
+        return minus(merged(span for each in answers for span in each.spans), self.own)
+
     def own_by_interface(self) -> Iterator[tuple[int, Spans]]:
         """Yield the number of each interface that is up, and its own addresses."""
         for one in self.device.interfaces:
@@ -111,8 +117,8 @@ class Surroundings:
             "unicast": minus(self.everybody, others),
         }  # fmt: skip
 
-    def lends(self, leaving: bool, box: model.SparseBox) -> Iterator[tuple[int | None, int, Spans | None]]:
-        """Yield the addresses that interfaces lend to packets: the address, the interface, and for which destinations.
+    def lends(self, leaving: bool, box: model.SparseBox) -> Iterator[tuple[Spans, int, Spans | None]]:
+        """Yield the addresses that interfaces lend to packets: one of which, the interface, and for which destinations.
 
         Args:
             leaving: Whether the interface is meant that packets leave by, and not the one that they come in by.
@@ -121,6 +127,16 @@ class Surroundings:
         dimension = model.LEAVES if leaving else model.ARRIVES
         for first, last in box.get(dimension, ((0, self.nowhere),)):
             for number in range(first, min(last, self.nowhere - 1) + 1):
+                if leaving and self.family == 6:
+                    yield self._global(number), number, None
+                    continue
                 found = [*lends(self.device, self.names[number], self.space, self.choice)]
                 for own, towards in found if leaving else found[-1:]:  # the last is its first address, for all others
-                    yield (own.value if own is not None else None), number, towards
+                    yield ((own.value, own.value),) if own is not None else (), number, towards
+
+    def _global(self, number: int) -> Spans:
+        """Return the addresses of an interface of which one is chosen for a destination (RFC 6724)."""
+        one = self.device.interface(self.names[number])
+        own = one.addresses if one is not None else ()
+        mine = (each for each in own if each.family == self.family and not each.address.is_link_local)
+        return merged((*((each.value, each.value) for each in mine), *self.maybe_own))

@@ -123,9 +123,8 @@ class _Lowering:
         """Yield what a step does: nothing, one entry, or several of which one applies."""
         if not _does_something(step) or step.only not in (None, self.family):
             return
-        boxes, needs = self.matching.boxes(step)
         self.number += 1
-        for box in boxes:
+        for box, needs in self.matching.boxes(step):
             for here, besides in self._besides(step, box):
                 for entry in self._doing(chain, step, here) if all(here.values()) else ():
                     yield replace(

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 
+from msgspec.structs import replace
+
 from agile_lattice.behaviour.surroundings import Surroundings
 from agile_lattice.dialects.passes.rulesets import Ruleset
 from agile_lattice.dialects.passes.tcp_flags import numbers_of as flags_of
@@ -50,8 +52,23 @@ class Matching:
         self.rules, self.around, self.conditions, self.marks = rules, around, conditions, marks
         self.family = around.family
 
-    def boxes(self, step: StepFact) -> tuple[list[Box], Needs]:
-        """Return the packets that a step matches, no packet being in two boxes, and what has to be so besides."""
+    def boxes(self, step: StepFact) -> list[tuple[Box, Needs]]:
+        """Return the packets that a step matches, no packet being in two boxes, each with what has to be so besides."""
+        found, doubtful = self._boxes(step), self.around.maybe_own
+        types = (each.removeprefix("!") for each in step.destination_types or ())
+        if not doubtful or (step.own is None and "local" not in types):
+            return found
+        # Of an address that the device answers for it is not known whether it is its own.
+        unknown = self.conditions.called("system", "an address that is answered for is one of the device"), True
+        freely = self._boxes(replace(step, own=None, destination_types=None))
+        certain = [(_cut(box, minus(self._destinations(box), doubtful)), needs) for box, needs in found]
+        open_ = [(_cut(box, meet(self._destinations(box), doubtful)), [*needs, unknown]) for box, needs in freely]
+        return [each for each in (*certain, *open_) if each[0][model.DESTINATION]]
+
+    def _destinations(self, box: Box) -> Spans:
+        return box.get(model.DESTINATION, self.around.everybody)
+
+    def _boxes(self, step: StepFact) -> list[tuple[Box, Needs]]:
         box: Box = {}
         needs: Needs = []
         try:
@@ -61,14 +78,15 @@ class Matching:
             self._marks(step, box, needs)
             self._as_it_came(step, box)
         except Nothing:
-            return [], []
+            return []
         boxes = [each for one in self._of_state(step, box) for each in self._of_destination(step, one)]
         if step.way_back is not None:
             boxes = [each for one in boxes for each in self._of_way_back(step.way_back, one)]
         if step.either_ports is not None:
             boxes = [{**each, port: meet(each.get(port, EVERY_PORT), step.either_ports)}
                      for each in boxes for port in (model.PORT, model.SOURCE_PORT)]  # fmt: skip
-        return [each for each in boxes if all(each.values())], needs + self.conditions.of(step)
+        needs += self.conditions.of(step)
+        return [(each, needs) for each in boxes if all(each.values())]
 
     def _sides(self, step: StepFact, box: Box) -> None:
         for dimension, names in ((model.ARRIVES, step.arrives), (model.LEAVES, step.leaves)):
@@ -166,7 +184,7 @@ class Matching:
 
     def _of_destination(self, step: StepFact, box: Box) -> Iterator[Box]:
         """Yield what is for the device's own addresses, or for those of the interface that packets come in by."""
-        destinations = box.get(model.DESTINATION, self.around.everybody)
+        destinations = self._destinations(box)
         if step.own == "device":
             yield {**box, model.DESTINATION: meet(destinations, self.around.own)}
         elif step.own == "interface":
@@ -184,3 +202,7 @@ class Matching:
                 known = self.around.with_way_back(number, wanted in ("here", "not-here"))
                 fit = meet(sources, known) if wanted in ("here", "any") else minus(sources, known)
                 yield {**box, model.ARRIVES: ((number, number),), model.SOURCE: fit}
+
+
+def _cut(box: Box, destinations: Spans) -> Box:
+    return {**box, model.DESTINATION: destinations}

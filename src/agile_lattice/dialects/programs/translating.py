@@ -8,7 +8,7 @@ from agile_lattice.behaviour.surroundings import Surroundings
 from agile_lattice.dialects.program_facts import StepFact
 from agile_lattice.dialects.programs.matching import Box
 from agile_lattice.intent.addresses import AddressSet
-from agile_lattice.packets.spans import meet
+from agile_lattice.packets.spans import Spans, meet
 from agile_lattice.programs import model
 from agile_lattice.programs.model import Change, Constant, Entry, Moved, OneOf, Unknown
 
@@ -45,7 +45,7 @@ def _to(step: StepFact, of_source: bool, box: Box, around: Surroundings) -> Iter
             if towards is not None:
                 here[model.DESTINATION] = meet(box.get(model.DESTINATION, towards), towards)
             if all(here.values()):
-                yield here, () if own is None else ((dimension, Constant(own)),)
+                yield here, ((dimension, _one_of(own)),) if own else ()
         return
     matched = step.source if of_source else step.destination
     if step.to is None:
@@ -54,7 +54,11 @@ def _to(step: StepFact, of_source: bool, box: Box, around: Surroundings) -> Iter
         offset = Moved(step.to.spans[0][0] - matched.spans[0][0]) if isinstance(matched, AddressSet) else None
         yield box, () if offset is None else ((dimension, offset),)
     else:
-        yield box, ((dimension, Constant(step.to.spans[0][0]) if step.to.is_single else OneOf(step.to.spans)),)
+        yield box, ((dimension, _one_of(step.to.spans)),)
+
+
+def _one_of(spans: Spans) -> Change:
+    return Constant(spans[0][0]) if spans == ((spans[0][0],) * 2,) else OneOf(spans)
 
 
 def _port(step: StepFact, of_source: bool) -> Changes:
