@@ -112,10 +112,19 @@ def look_up(device: Device, instance: str, family: int, value: int) -> frozenset
     return frozenset(ways)  # type: ignore[arg-type]
 
 
+# Echo, time stamp, information and mask; for IPv6 echo and who a node is (RFC 792, RFC 950, RFC 4443, RFC 4620).
+ASKING = {4: {8, 13, 15, 17}, 6: {128, 139}}
+
+
 def rewritten(
     device: Device, stage: str, packet: Packet, leaves: str | None, next_hop: int = 0
 ) -> tuple[Packet, object]:
-    """The packet behind a list of translations, and what cannot be seen in one packet: pools, ports, DNS."""
+    """The packet behind a list of translations, and what cannot be seen in one packet: pools, ports, DNS.
+
+    A message that asks for nothing, and that nobody waits for, is not translated.
+    """
+    if packet.protocol == {4: 1, 6: 58}[packet.family] and packet.port not in ASKING[packet.family]:
+        return packet, None
     for rule in split(device.translations):
         if rule.stage == stage and family_of(rule) == packet.family and matches(rule, packet, leaves):
             if rule.own is not None and not its_own(device, rule.own, packet):
