@@ -199,3 +199,16 @@ def test_the_packets_that_are_shown_are_exactly_those_that_are_treated_otherwise
         elif not open_:
             assert certain is (fate(mine) != fate(its)), (side, header, mine.outcome, its.outcome)
     assert len(seen) > 1 or len(capture.leftovers) > 0
+
+
+def test_of_two_families_each_has_the_rules_that_are_for_it() -> None:
+    """Where somebody wrote the rules of one family, those of the other are the ones that a dialect writes."""
+    permits = MEANT[4][MEANT[4].index("    permits:") :]
+    [intent] = loads(intent_of("iptables, ip6tables") + permits).devices
+    [own] = [each.text for each in al.render(intent) if each.file == "iptables.rules"]
+    by_hand = "# of ip6tables-save\n" + RULESETS["guarded-door.save6"]
+    for change, ports in (("", set()), ("udp -m udp --dport 53", {53, 54})):
+        rules = own.replace(change, change.replace("53", "54")) if change else own
+        read = read_device("edge", ("iptables", "ip6tables"), {"iptables.rules": rules, "ip6tables.rules": by_hand})
+        found = [each.parting.region for each in verdict(intent, read).shown if each.parting.family == 4]
+        assert {port for each in found if each for one in each.matches for port in one.ports[0]} == ports  # type: ignore[index]

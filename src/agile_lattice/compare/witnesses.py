@@ -128,7 +128,7 @@ class Sides:
 
     def _lowered(self, device: Device, family: int, choice: int) -> Program | None:
         names = common_space(*self.devices, family).names
-        return lowered(self.rules, Surroundings(device, family, choice, names)) if self.rules else None
+        return lowered(self.rules, Surroundings(device, family, choice, names))
 
     def apart(self, family: int, questions: Iterable[Question]) -> Iterator[Apart]:
         """Yield the packets that somebody could send and that are treated differently, or of which that is not known.

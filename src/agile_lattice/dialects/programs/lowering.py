@@ -29,13 +29,15 @@ NO_CONNECTION: Spans = ((model.INVALID, model.INVALID),)
 MARKS = {"packet": model.MARK, "connection": model.CONNECTION_MARK}
 
 
-def lowered(rulesets: Sequence[Ruleset], around: Surroundings) -> Program:
-    """Return what rulesets do with packets of one family.
+def lowered(rulesets: Sequence[Ruleset], around: Surroundings) -> Program | None:
+    """Return what rulesets do with packets of one family; None if none of them is asked about such packets.
 
     Args:
         rulesets: Those of one device.
         around: What they ask of the device, and the family.
     """
+    if not any(base.family in (0, around.family) for each in rulesets for base in each.bases):
+        return None  # another text may have rules for them
     chains: dict[str, tuple[Entry, ...]] = {}
     bases: list[Base] = []
     conditions = Conditions()
