@@ -40,12 +40,10 @@ class Unknown(msgspec.Struct, frozen=True):
         key: What it is: its words, and where each line has one of its own, the how-manieth of these words it is.
         kind: What it hangs on: a `rate`, a `set` whose members change, the `time`, `chance`, another field of the
             `header`, the `system`; or that it is `unread`.
-        usual: Whether it is so for an ordinary packet; `None` if that cannot be said.
     """
 
     key: str
     kind: Kind
-    usual: bool | None = None
 
 
 class Constant(msgspec.Struct, frozen=True):
