@@ -22,6 +22,7 @@ from agile_lattice.dialects import as_intent, read_device
 from agile_lattice.dialects.passes.rulesets import Ruleset
 from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.model import Network
+from agile_lattice.intent.permits import Permit
 from agile_lattice.intent.services import PROTOCOL_NUMBERS
 from agile_lattice.notation.loading import loads
 from agile_lattice.notation.writing import write
@@ -212,3 +213,33 @@ def test_of_two_families_each_has_the_rules_that_are_for_it() -> None:
         read = read_device("edge", ("iptables", "ip6tables"), {"iptables.rules": rules, "ip6tables.rules": by_hand})
         found = [each.parting.region for each in verdict(intent, read).shown if each.parting.family == 4]
         assert {port for each in found if each for one in each.matches for port in one.ports[0]} == ports  # type: ignore[index]
+
+
+@pytest.mark.parametrize("line", ["notrack", "meta mark 0 notrack accept"])
+def test_lists_say_nothing_of_packets_that_no_connection_is_looked_up_for(line: str) -> None:
+    """They are not new to rules that ask: what the lists of diff and mend would say of them is not so."""
+    text = f"""table inet f {{
+        chain early {{
+            type filter hook prerouting priority raw; policy accept;
+            udp dport 53 {line}
+        }}
+        chain forward {{
+            type filter hook forward priority filter; policy drop;
+            ct state established,related accept
+            ct state new accept
+        }}
+    }}"""
+    intent = replace(device_of("nftables"), permits=(Permit(name="all"),))
+    read = read_device("edge", ("nftables",), {"r.nft": text})
+    assert any("connection is looked up" in each.reason for each in read.leftovers)
+    found = al.diff(intent, read)
+    assert not found.complete and (found.rules is None or any(each.unless for each in found.rules.rules))
+    assert verdict(intent, read).different, "DNS is dropped"
+
+
+@pytest.mark.parametrize("target", ["TEE --gateway 10.40.10.9", "TTL --ttl-set 1", "SET --map-set s src --map-mark"])
+def test_what_does_more_to_packets_than_an_intent_can_say_is_not_passed_over(target: str) -> None:
+    chains = ":FORWARD ACCEPT [0:0]\n:other - [0:0]"
+    text = f"*mangle\n{chains}\n-A FORWARD -i in0 -j {target}\n-A FORWARD -o in0 -g other\nCOMMIT\n"
+    read = read_device("edge", ("iptables",), {"r.save": text})
+    assert any(target in each.text for each in read.leftovers)

@@ -62,6 +62,12 @@ class Region(msgspec.Struct, frozen=True):
     example: Packet
     at_most: bool = False
 
+    def told(self, most: int) -> list[str]:
+        """Say which packets they are, in so many pieces at most, and how many more there are."""
+        words = [f"{'at most ' * self.at_most}{each}" for each in self.matches[:most]]
+        more = len(self.matches) - most
+        return [*words, f"and {more} more such pieces"] if more > 0 else words
+
 
 class Parting(msgspec.Struct, frozen=True):
     """Packets that one stage of two devices treats differently.
@@ -103,16 +109,17 @@ class Proof(msgspec.Struct, frozen=True):
         return not self.partings and not self.undecided
 
 
-def prove(left: Device, right: Device) -> Proof:
+def prove(left: Device, right: Device, lists: Sequence[Listed] = LISTED) -> Proof:
     """Compare two configurations of one device, for every packet.
 
     Args:
         left: The one; all that it answers for must be said or follow from its translations.
         right: The other, likewise.
+        lists: Which lists of rules are compared; all else always is.
     """
     partings: list[Parting] = []
     undecided: list[str] = []
-    for part in LISTED:
+    for part in lists:
         for family in (4, 6):
             for one, other, choice in _worlds(left, right, part, family):
                 found, unknown = _in_list(one, other, part, family, choice)

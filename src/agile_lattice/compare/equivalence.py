@@ -207,7 +207,7 @@ def _of_program(sides: Sides, capture: Capture) -> Verdict:
     """
     proof = prove(*sides.devices)
     kept = tuple(each for each in proof.partings if each.part not in LISTED)
-    undecided = tuple(each for each in proof.undecided if each.partition(":")[0] not in LISTED)
+    undecided = prove(*sides.devices, lists=()).undecided if proof.undecided else ()
     every = [Shown(*each) for each in islice(found_apart(sides, proof, capture), MOST_SHOWN + 1)]
     found = tuple(every[:MOST_SHOWN])
     rest = _verdict(sides, replace(proof, partings=kept, undecided=undecided))

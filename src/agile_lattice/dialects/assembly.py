@@ -112,7 +112,8 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     if families:
         facts |= {kind: united(facts.get(kind, [])) for kind in ("permit", "access")}
     translations, unsaid = join(facts.get("rule", []))
-    leftovers += [_no_word(rule, by_hand) for rule in unsaid]
+    written = {reading.file for reading in readings if reading.by_hand}
+    leftovers += [_no_word(rule, rule.place.file in written) for rule in unsaid]
     alone = not any("bridging" in each.carries for each in dialects)  # no other text could say more of VLANs
     leftovers += put_in_vlans(facts, alone or "bridging" in sections)
     if alone and facts.get("vlan-member"):
@@ -310,10 +311,10 @@ def _named_apart(translations: Sequence[Translation]) -> tuple[Translation, ...]
     return tuple(result)
 
 
-def _no_word(rule: Rule, by_hand: bool) -> Leftover:
+def _no_word(rule: Rule, in_program: bool) -> Leftover:
     what = f"a rule that rewrites destinations on {rule.stage} to {rule.to}"
     return Leftover(
         rule.place, rule.name or what, (),
         "an intent publishes one external address on one internal host; this rule does something else",
-        ("translations",), rule.stage, in_program=by_hand,
+        ("translations",), rule.stage, in_program=in_program,
     )  # fmt: skip

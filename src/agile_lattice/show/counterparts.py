@@ -102,7 +102,8 @@ def _others(otherwise: Sequence[Otherwise]) -> list[Text]:
 
 
 def _packets(one: Otherwise) -> str:
-    shown = "; ".join(map(str, one.packets[:2])) + ("; ..." if len(one.packets) > 2 else "")
+    more = f"; and {len(one.packets) - 2} more such pieces" if len(one.packets) > 2 else ""
+    shown = "; ".join(map(str, one.packets[:2])) + more
     return f"{'at most ' * one.at_most}{shown}, for example {one.example}"
 
 

@@ -54,7 +54,7 @@ def show_verdict(console: Console, one: Verdict, sides: tuple[str, str] = ("inte
             table.add_row(*_row(each))
         console.print(table)
     if one.hidden:
-        console.print(Text(f"And {plural(one.hidden, 'more set')} of packets, not examined.", style="strong"))
+        console.print(Text(f"And at least {plural(one.hidden, 'more set')} of packets, not examined.", style="strong"))
     for words in (*one.proof.undecided, *one.incomplete):
         console.print(Text(f"Not decided: {words}.", style="strong"))
     for source, words in SOURCES.items():
@@ -87,7 +87,7 @@ def _row(one: Shown) -> tuple[Group, Group, Group]:
     if parting.interface:
         what.append(Text(f"in or out {parting.interface}"))
     if parting.region is not None:
-        what += [Text(str(each)) for each in parting.region.matches[:MOST_MATCHES]]
+        what += map(Text, parting.region.told(MOST_MATCHES))
     if parting.region is not None and witness is None:
         what.append(Text(f"for example {parting.region.example}", style="remedy"))
     left, right = [Text(parting.left, style="intent")], [Text(parting.right, style="device")]

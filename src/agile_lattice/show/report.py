@@ -256,7 +256,7 @@ def _packets(one: Shown) -> tuple[str, str, list[tuple[list[list[str]], str]]]:
     parting = one.parting
     some = f"to {parting.destinations}" if parting.destinations is not None else ""
     if parting.region is not None:
-        some = "; ".join(str(each) for each in parting.region.matches[:3])
+        some = "; ".join(parting.region.told(3))
     words = one.witness.intent, one.witness.device
     walks = [
         ([row[1:] for row in stage_rows(walk)], walk.outcome) if walk is not None else ([], said)

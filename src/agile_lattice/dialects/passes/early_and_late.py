@@ -59,6 +59,8 @@ def _sees_others(
         states = states_of(step) or frozenset()
         if step.unknown:
             yield step, f"not recognised from {step.unknown.split()[0]!r} on, where packets come in or go out"
+        elif step.untracked:
+            yield step, "no connection is looked up for its packets, so that they are not new where rules ask for that"
         elif step.verdict not in ("pass", "drop", "jump", "goto", "return", "next"):
             yield step, "it rewrites packets in a chain that lets them pass"
         elif incoming and base.rank < TRACKED and states:

@@ -75,7 +75,7 @@ class Ruleset:
         """Tell whether anything may be dropped in a chain, or in one that it jumps to."""
         policy = self.policies.get(chain)
         return (policy is not None and policy.verdict == "drop") or any(
-            each.verdict == "drop" or each.unknown for each in self.reached(chain)
+            each.verdict == "drop" or each.unknown or each.untracked for each in self.reached(chain)
         )
 
     def reached(self, chain: Chain) -> Iterator[StepFact]:

@@ -82,7 +82,7 @@ class Walk:
             self.work += 1
             if self.work > MOST_WORK or len(outer) > DEEPEST:
                 raise TooMuchError
-            if step.verdict == "next" and not step.unknown:
+            if step.verdict == "next" and not (step.unknown or step.untracked):
                 continue
             try:
                 here = self._here(step, packets)
@@ -133,6 +133,8 @@ class Walk:
                 return None
             raise Unclear(str(unclear), here) from None
         here = narrowed(packets, mine) if mine is not None else None
+        if here is not None and step.untracked:
+            raise Unclear("no connection is looked up for its packets", here)
         if here is not None and step.beyond_lists:
             raise Unclear(f"it rewrites to {step.beyond_lists}", here)
         if here is not None and step.unknown:
