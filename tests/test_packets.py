@@ -29,7 +29,7 @@ from agile_lattice.intent.stages import family_of, split
 from agile_lattice.packets.actions import Action, same_on
 from agile_lattice.packets.boxes import Box, Undecided, count, difference, overlap, remainder, some_point
 from agile_lattice.packets.classes import worth_it
-from agile_lattice.packets.functions import Entry, differing, exactly
+from agile_lattice.packets.functions import Entry, Exactly, differing
 from agile_lattice.packets.shadows import crossings, meetings, shadows
 from agile_lattice.packets.spans import meet, merged, minus
 from strategies import devices
@@ -301,7 +301,8 @@ def part_exactly(left: list[Entry], right: list[Entry], dimensions: int, top: in
     """Look at two lists packet by packet, and find what is said of them to be so."""
     found = differing(left, right)
     assert not found.undecided and not found.unseen
-    regions = [(each, exactly(each, left, right)) for each in found.regions]
+    exactly = Exactly(left, right)
+    regions = [(each, exactly.boxes(each)) for each in found.regions]
     for point in product(range(top), repeat=dimensions):
         mine, its = first(left, point), first(right, point)
         differs = left[mine].action.applied(point) != right[its].action.applied(point)

@@ -21,7 +21,7 @@ from agile_lattice.intent.services import ICMP_PROTOCOLS, number_of, spell_ports
 from agile_lattice.packets.boxes import Undecided
 from agile_lattice.packets.spans import Spans
 from agile_lattice.programs import model
-from agile_lattice.programs.deciding import hanging_on, told
+from agile_lattice.programs.deciding import Asked, hanging_on
 from agile_lattice.programs.following import Following, Part
 from agile_lattice.programs.model import Constant, Hook, Moved, OneOf, Program
 
@@ -77,7 +77,7 @@ class Chained:
         self.leaves = ""
         self.hop: Hop | None = None
         self.stages: list[Stage] = []
-        self.following = Following(program)
+        self.following, self.asked = Following(program), Asked(program)
 
     def run(self, header: Header) -> tuple[End, str] | None:
         """Take the packet through all stages; return why it ends here, or `None` if it leaves."""
@@ -104,7 +104,7 @@ class Chained:
             yield f"its source port ({', '.join(str(each.part.decided_by) for each in ports.values())})"
         for port in ports:
             here = [(way.part.taken, way.fate) for way in ways if way.part.box.get(model.SOURCE_PORT) == port]
-            yield from (told(self.program, each) for each in hanging_on(here))
+            yield from (self.asked.told(each) for each in hanging_on(here))
         for way in ways:
             if way.part.outcome == "not known":
                 yield f"{way.part.decided_by}, which was not understood"

@@ -17,14 +17,13 @@ from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import WORK_LIMIT, Box
 from agile_lattice.packets.spans import Spans, meet, minus
 from agile_lattice.programs import model
-from agile_lattice.programs.deciding import told
+from agile_lattice.programs.deciding import Asked
 from agile_lattice.programs.following import Following, Part
-from agile_lattice.programs.model import Constant, Hook, Moved, OneOf, Program
+from agile_lattice.programs.model import Constant, Hook, Mapped, Moved, OneOf, Program
 
 HOOKS: Mapping[Listed, Hook] = {
     "arrival": "incoming", "permits": "permit", "access": "access", "departure": "outgoing",
 }  # fmt: skip
-SYN: Spans = ((2, 2),)  # of the flags of TCP, what a connection begins with
 
 
 class Followed(Action, frozen=True):
@@ -52,7 +51,7 @@ class ProgramStage:
         self.program, self.part, self.space = program, part, space
         self.whole = space.box()
         self.nowhere = len(space.names)
-        self.following = Following(program)
+        self.following, self.asked = Following(program), Asked(program)
 
     def decided(self, box: Box, action: Action, budget: Budget) -> Iterator[Decided]:
         """Cut a box by what the program decides about its packets."""
@@ -82,7 +81,7 @@ class ProgramStage:
     def _action(self, part: Part) -> Followed:
         """Return what has been done to packets, as a function that can be compared with others."""
         verdict, sets, shifts = _changes(part)
-        said = [told(self.program, unknown) for unknown, _ in part.taken]
+        said = [self.asked.told(unknown) for unknown, _ in part.taken]
         said += ["their source port"] * (model.SOURCE_PORT in part.box)
         words = f"it depends on {', and on '.join(dict.fromkeys(said))}" if said else ""
         return Followed(verdict, tuple(sets), tuple(shifts), part, words)
@@ -96,9 +95,8 @@ class ProgramStage:
         return replace(part, box={**part.box, **cut}, now=now)
 
 
-def first_packets(box: Box, family: int, nowhere: int) -> Iterator[Part]:
+def by_state(box: Box, family: int) -> Iterator[tuple[int, Box]]:
     """Yield packets that begin a connection, or belong to none, by what the system knows of their connection."""
-    fixed: dict[int, Spans] = {model.FLAGS: SYN, model.MARK: ((0, 0),), model.CONNECTION_MARK: ((0, 0),)}
     for cut, begin in by_beginning(box, family):
         for ports, state in (
             (cut[model.PORT] if begin else (), model.NEW),
@@ -106,9 +104,31 @@ def first_packets(box: Box, family: int, nowhere: int) -> Iterator[Part]:
             (() if begin else meet(cut[model.PORT], UNTRACKED[family]), model.UNTRACKED),
         ):
             if ports:
-                here = {dimension: spans for dimension, spans in enumerate(cut) if dimension != LEAVES}
-                here |= {model.PORT: ports, model.STATE: ((state, state),), model.TRANSLATED: ((0, 0),)}
-                yield Part({**here, **fixed}, {model.LEAVES: Constant(nowhere)})
+                yield state, (*cut[: model.PORT], ports)
+
+
+def first_packets(box: Box, family: int, nowhere: int) -> Iterator[Part]:
+    """Yield packets that begin a connection, or belong to none, as a program sees them when they come in."""
+    for state, cut in by_state(box, family):
+        here = {dimension: spans for dimension, spans in enumerate(cut) if dimension != LEAVES}
+        here |= {model.STATE: ((state, state),), model.TRANSLATED: ((0, 0),)}
+        yield Part({**here, **model.BEGINS}, {model.LEAVES: Constant(nowhere)})
+
+
+def action_of(part: Part, program: Program, box: Box) -> Action:
+    """Return what a program has done to packets that it lets on, as a function that can be compared.
+
+    Args:
+        part: What it says of them.
+        program: The program.
+        box: The packets.
+    """
+    verdict, sets, shifts = _changes(part)
+    translated = part.now.get(model.TRANSLATED)
+    new = isinstance(translated, Mapped) and translated.table[0] & model.NEW_SOURCE
+    if new and not any(dimension in part.now for dimension in (model.SOURCE, model.SOURCE_PORT)):
+        verdict = "address of", program.sides[box[LEAVES][0][0]]  # which has none
+    return Action(verdict, tuple(sets), tuple(shifts))
 
 
 def _changes(part: Part) -> tuple[Any, list[tuple[int, int]], list[tuple[int, int]]]:

@@ -26,7 +26,7 @@ from agile_lattice.intent.places import NOWHERE
 from agile_lattice.intent.stages import overlap, split
 from agile_lattice.packets import functions
 from agile_lattice.packets.boxes import Box, Undecided, fused
-from agile_lattice.packets.functions import Entry, differing, exactly
+from agile_lattice.packets.functions import Exactly, differing
 from agile_lattice.packets.spans import minus
 
 MOST_EXACT = 200  # regions of which the packets are worked out
@@ -172,8 +172,9 @@ def _in_list(left: Device, right: Device, part: Listed, family: int, choice: int
     except Undecided as error:
         return [], [f"{part}: {error}"]
     partings = []
+    exactly = Exactly(*entries)
     for number, each in enumerate(found.regions):
-        boxes, at_most = left_apart(each, *entries) if number < MOST_EXACT else (list(each.boxes), True)
+        boxes, at_most = left_apart(each, exactly) if number < MOST_EXACT else (list(each.boxes), True)
         matches = space.words_of(boxes)
         region = Region(family, matches, space.words(each.some), space.example(each.some), at_most)
         partings.append(Parting(part, str(mine[each.left]), str(its[each.right]), region, family=family))
@@ -183,10 +184,10 @@ def _in_list(left: Device, right: Device, part: Listed, family: int, choice: int
     return partings, unknown
 
 
-def left_apart(region: functions.Region, left: Sequence[Entry], right: Sequence[Entry]) -> tuple[list[Box], bool]:
+def left_apart(region: functions.Region, exactly: Exactly) -> tuple[list[Box], bool]:
     """Return the packets of a region, or all that it could be about if they are in too many pieces; and whether so."""
     try:
-        return fused(exactly(region, left, right, MOST_PIECES)), False
+        return fused(exactly.boxes(region, MOST_PIECES)), False
     except Undecided:
         return list(region.boxes), True
 

@@ -4,27 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import cached_property
-from typing import Any
 
 import msgspec
-import numpy as np
-from numpy.typing import NDArray
 
 from agile_lattice.behaviour.connections import by_beginning
 from agile_lattice.behaviour.images import REWRITTEN, after, chained, pulled_back
 from agile_lattice.behaviour.matching import DESTINATION, Space
 from agile_lattice.behaviour.stage_lists import KEEP, Listed, lines
 from agile_lattice.behaviour.unknown import Unknown
-from agile_lattice.intent.addresses import BITS
 from agile_lattice.intent.model import Device
 from agile_lattice.packets.actions import Action
+from agile_lattice.packets.bounds import Bounds
 from agile_lattice.packets.boxes import Box, Undecided, difference, overlap
 from agile_lattice.packets.functions import Entry
 from agile_lattice.packets.spans import Spans
 
-TOP_BITS = 62  # of an address that are looked at when entries are looked for: as many as NumPy's numbers have
-
-Bounds = NDArray[Any]
 UNTOUCHED = "unchanged: it begins no connection"
 
 
@@ -76,31 +70,19 @@ class RuleList:
         self.rewrites = part in ("arrival", "departure")  # and else only says what passes
         self.lines = lines(device, part, space, choice)
         self.entries: list[Entry] = [each.entry for each in self.lines]
-        self.shift = [0, 0, 0, *[max(BITS[space.family] - TOP_BITS, 0)] * 2, 0]
-        bounds = [self._bounds(each.box) for each in self.entries]
-        self.low = np.array([low for low, _ in bounds], np.int64)
-        self.high = np.array([high for _, high in bounds], np.int64)
+        self._bounds = Bounds([each.box for each in self.entries])
 
     @cached_property
-    def _images(self) -> tuple[list[Entry], Bounds, Bounds]:
+    def _images(self) -> tuple[list[Entry], Bounds]:
         """Return the entries that rewrite destinations, and the bounds of what these become."""
         rewriting = [each for each in self.entries if (each.action.sets or each.action.shifts) and all(each.box)]
-        becomes = [after(each.box, each.action, DESTINATION) for each in rewriting]
-        bits = self.shift[DESTINATION]
-        low = np.array([spans[0][0] >> bits for spans in becomes], np.int64)
-        return rewriting, low, np.array([spans[-1][1] >> bits for spans in becomes], np.int64)
+        return rewriting, Bounds([(after(each.box, each.action, DESTINATION),) for each in rewriting])
 
     def leading_to(self, destinations: Spans) -> Iterator[Entry]:
         """Yield the entries that rewrite destinations, maybe to one of some."""
-        rewriting, low, high = self._images
-        bits = self.shift[DESTINATION]
-        first, last = destinations[0][0] >> bits, destinations[-1][1] >> bits
-        for at in np.flatnonzero((low <= last) & (high >= first)).tolist():
+        rewriting, becomes = self._images
+        for at in becomes.meeting((destinations,)):
             yield rewriting[at]
-
-    def _bounds(self, box: Box) -> tuple[list[int], list[int]]:
-        low = [spans[0][0] >> bits if spans else 1 for spans, bits in zip(box, self.shift, strict=True)]
-        return low, [spans[-1][1] >> bits if spans else 0 for spans, bits in zip(box, self.shift, strict=True)]
 
     def decided(self, box: Box, action: Action, budget: Budget) -> Iterator[Decided]:
         """Cut a box by the rules that decide about its packets.
@@ -112,7 +94,7 @@ class RuleList:
         """
         apart = [*by_beginning(box, self.family)] if self.rewrites else [(box, True)]
         left = [each for each, begins in apart if begins]
-        for at in self._meeting(box, action).tolist() if left else ():
+        for at in self._meeting(box, action) if left else ():
             entry = self.entries[at]
             pulled = pulled_back(entry.box, action, box)
             if pulled is None:
@@ -135,7 +117,7 @@ class RuleList:
         # The most ordinary packets come first.
         yield from (Decided(each, True, action, line=UNTOUCHED) for each, begins in apart if not begins)
 
-    def _meeting(self, box: Box, action: Action) -> Bounds:
-        seen = tuple(after(box, action, at) if at in REWRITTEN else spans for at, spans in enumerate(box))
-        low, high = self._bounds(seen)
-        return np.flatnonzero(((self.low <= high) & (self.high >= low)).all(1))
+    def _meeting(self, box: Box, action: Action) -> list[int]:
+        return self._bounds.meeting(
+            tuple(after(box, action, at) if at in REWRITTEN else spans for at, spans in enumerate(box))
+        )

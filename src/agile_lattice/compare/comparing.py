@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from msgspec.structs import replace
@@ -21,7 +21,7 @@ from agile_lattice.compare.differences import (
     field_differences,
     paired,
 )
-from agile_lattice.compare.doubts import unknown_of
+from agile_lattice.compare.doubts import beyond_program, unknown_of
 from agile_lattice.compare.effects import judged
 from agile_lattice.compare.identity import identified
 from agile_lattice.compare.replies import matters
@@ -32,6 +32,7 @@ from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.facts import AddressFact, ProxyFact
 from agile_lattice.dialects.passes.families import of_family
 from agile_lattice.dialects.reading.absent import LET, Absent
+from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.answering import answered_by, normal_answers
 from agile_lattice.intent.interfaces import Interface
@@ -44,6 +45,9 @@ from agile_lattice.packets.spans import minus
 
 STAGES_OF: dict[Section, set[Listed]] = {
     "translations": {"arrival", "departure"}, "permits": {"permits"}, "access": {"access"},
+}  # fmt: skip
+SUBJECTS: dict[Listed, str] = {
+    "arrival": "destination NAT", "departure": "source NAT", "permits": "permit", "access": "management",
 }  # fmt: skip
 IMPLIED = "not set in the intent: by default a device forwards packets and has no reverse path filter"
 
@@ -64,7 +68,7 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
     wanted = replace(intent, answers=normal_answers(intent)) if unseen else intent
     spoken = tuple(section for section in unseen if declares(wanted, section))
     there = as_it_is(intent, capture)
-    sides = Sides(intent, there, unknown_of(capture), capture.unseen_families)
+    sides = Sides(intent, there, unknown_of(beyond_program(capture)), capture.unseen_families, capture.programs)
     by_hand = capture.by_hand or _unnamed(intent, capture)
     rules = _by_what_they_do(sides, capture) if by_hand else None
     gaps = find_gaps(intent, capture)
@@ -78,6 +82,7 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
             replace(gap, difference=replace(gap.difference, effect="no-effect", note=note)) if note else gap
             for gap, note in notes
         ]
+        found += _only_told_by_rules(intent.name, rules, [gap.difference for gap in found])
     strange = strangers(intent, there)
     lines = {(each.place.file, each.place.line) for each in strange}
     found = [*judged(sides, [gap for gap in gaps if id(gap) not in held]), *found]
@@ -86,8 +91,37 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
         for gap in found
     ]
     differences = tuple(gap.difference for gap in found)
-    left = (*capture.leftovers, *strange)
+    left = (*_not_told(capture.leftovers, rules), *strange)
     return Comparison(intent.name, differences, left, spoken, capture.unseen_families, rules=rules), found
+
+
+def _not_told(leftovers: Iterable[Leftover], rules: Counterparts | None) -> Iterator[Leftover]:
+    """Yield what was not understood, but for lines that only lists cannot say and of which rules tell what they do."""
+    for each in leftovers:
+        lists = {stage for section in each.sections for stage in STAGES_OF.get(section, ())}
+        told = rules is not None and not rules.undecided and lists <= {*rules.stages}
+        if not (each.in_program and told):
+            yield each
+
+
+def _only_told_by_rules(device: str, rules: Counterparts, found: Sequence[Difference]) -> Iterator[Gap]:
+    """Yield what lines of the device do otherwise of which no difference says it: no object is like them."""
+    felt = {(each.device.file, each.device.line) for each in found if each.effect != "no-effect"}
+    every = [(rule.stage, each) for rule in rules.rules for each in (*rule.otherwise, *rule.maybe)]
+    every += [(each.stage, each.packets) for each in rules.beyond]
+    for stage, each in every:
+        line = each.place.file, each.place.line
+        if line in felt:
+            continue
+        felt.add(line)
+        section = next(name for name, lists in STAGES_OF.items() if stage in lists)
+        note = f"{each.does}, for example {each.example}"
+        note += f"; depending on {', and on '.join(each.depends)}" if each.depends else ""
+        subject = f"{SUBJECTS[stage]} {each.place.told if each.place.line else 'where no rule matches'}"
+        yield Gap(
+            Difference("extra", section, subject, "may-change-traffic", note=note, device=each.place,
+                       identity=f"{device}/{section}/{subject}"),
+        )  # fmt: skip
 
 
 def _for_strangers(gap: Gap) -> Gap:
@@ -121,8 +155,8 @@ def _settled(one: Difference, found: Counterparts, others: Collection[tuple[str,
 
 
 def _otherwise(found: Counterparts) -> set[tuple[str, int]]:
-    """Return the lines of a device that treat some packets otherwise than the intent."""
-    places = [each.place for rule in found.rules for each in rule.otherwise]
+    """Return the lines of a device that treat some packets otherwise than the intent, or may do so."""
+    places = [each.place for rule in found.rules for each in (*rule.otherwise, *rule.maybe)]
     places += [each.packets.place for each in found.beyond]
     return {(each.file, each.line) for each in places}
 
@@ -144,7 +178,7 @@ def _by_what_they_do(sides: Sides, capture: Capture) -> Counterparts:
         stages += ["arrival", "departure"]
     stages += ["permits"] * ("permits" in capture.sections and bool(intent.permits))
     stages += ["access"] * ("access" in capture.sections and bool(intent.access))
-    return counterparts(intent, there, stages, sides.unknown, capture.bounds)
+    return counterparts(intent, there, stages, sides.unknown, sides.program)
 
 
 def told_by_rules(one: Difference, rules: Counterparts | None) -> bool:

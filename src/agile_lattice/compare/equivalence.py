@@ -25,7 +25,6 @@ from agile_lattice.compare.search_space import question_about
 from agile_lattice.compare.strangers import strangers
 from agile_lattice.compare.witnesses import Sides, Walks
 from agile_lattice.dialects.assembly import Capture
-from agile_lattice.dialects.passes.rulesets import Ruleset
 from agile_lattice.dialects.reading.absent import LET
 from agile_lattice.dialects.registry import BUILT_IN, Catalogue
 from agile_lattice.intent.model import Device, Section
@@ -189,10 +188,9 @@ def _found(intent: Device, there: Device, capture: Capture) -> tuple[Verdict, Ca
     as they can be said so.
     """
     known = beyond_program(capture)
-    rules = [Ruleset(facts) for facts in capture.programs]
-    if rules:
+    if capture.programs:
         try:
-            sides = Sides(intent, there, unknown_of(known), capture.unseen_families, rules)
+            sides = Sides(intent, there, unknown_of(known), capture.unseen_families, capture.programs)
             return _of_program(sides, capture), known
         except Undecided:
             pass

@@ -12,14 +12,15 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 
 import msgspec
-from msgspec.structs import replace
 
 from agile_lattice.compare.applying import as_it_is
-from agile_lattice.compare.comparing import compare
+from agile_lattice.compare.comparing import SUBJECTS, compare
 from agile_lattice.compare.counterparts import HOOKS, Beyond, Counterpart, Counterparts
 from agile_lattice.compare.differences import Comparison
+from agile_lattice.compare.pairs import Otherwise
 from agile_lattice.compare.spoiling import spoils
 from agile_lattice.compare.withholding import Held
+from agile_lattice.compare.witnesses import Sides
 from agile_lattice.dialects.assembly import assemble
 from agile_lattice.dialects.changes.changing import TextChange, edited_texts
 from agile_lattice.dialects.changes.inserting import ChainName, Chains, Putting
@@ -47,9 +48,9 @@ NO_NUMBER = "to take a line away takes its number, which `{}` prints"
 ALSO_MEANT = "it also does what the intent wants of it: narrow it by hand"
 NOT_CLOSED = "put there, it would not treat all its packets as the intent says, or others would change"
 NO_RULE = "what passes there is decided by no rule of its own but by a policy or a map: change that by hand"
-NEEDED = "{} was not understood, and packets that it sends elsewhere may need it: see to that line first"
+NEEDED = "{} may send packets elsewhere that need it, and nobody can tell which: see to that line first"
+HANGS = "whether it does more than is meant depends on {}: see to that line by hand"
 GUARDED = "it lets management in: take it away by hand, if another way in is left"
-STAGE_WORDS = {"arrival": "destination NAT", "departure": "source NAT", "permits": "permit", "access": "management"}
 
 
 class _UnsayableError(Exception):
@@ -103,13 +104,16 @@ def ruleset_changes(
         why = "; ".join(rules.undecided) if rules is not None else "its rules were not read"
         return [], [Held("rules", f"not decided: {why}", firm=True)]
     for rule in rules.rules:
-        if not all(each.stray for each in rule.otherwise):
+        if not all(each.stray for each in to_close(rule)):
             planner.bring_in(rule)
         elif rule.otherwise:
-            planner.held.append(Held(f"{STAGE_WORDS[rule.stage]} {rule.name}".rstrip(), STRAYS, firm=True))
+            planner.held.append(Held(f"{SUBJECTS[rule.stage]} {rule.name}".rstrip(), STRAYS, firm=True))
     for each in rules.beyond:
+        subject = f"{SUBJECTS[each.stage]} {each.packets.place}"
         if each.packets.stray:
-            planner.held.append(Held(f"{STAGE_WORDS[each.stage]} {each.packets.place}", STRAYS, firm=True))
+            planner.held.append(Held(subject, STRAYS, firm=True))
+        elif each.packets.maybe:
+            planner.held.append(Held(subject, HANGS.format(", and on ".join(each.packets.depends)), firm=True))
         else:
             planner.take_away(each)
     return planner.changes(), planner.held
@@ -135,17 +139,18 @@ class _Planner:
         self.brought: set[tuple[str, object]] = set()  # rules of the intent that came in: the stage, and where they are
         self.meant = self.now.rules.rules if self.now.rules is not None else ()
         self.besides = self.now.rules.besides if self.now.rules is not None else ()
+        self.beyond = self.now.rules.beyond if self.now.rules is not None else ()
 
     def bring_in(self, rule: Counterpart) -> None:
         """Put a rule of the intent into the chains that treat some of its packets otherwise."""
-        subject = f"{STAGE_WORDS[rule.stage]} {rule.name}".rstrip()
-        if rule.unless:
+        subject = f"{SUBJECTS[rule.stage]} {rule.name}".rstrip()
+        if rule.unless and not rule.maybe:
             self.held.append(Held(subject, rule.unless, firm=True))
             return
         # Right before what treats its packets otherwise; where they leave the chain before that, at its beginning.
         try:
             # Not at the beginning where lines may apply or not: it would keep packets from them.
-            tries = [self._places_for(rule, first) for first in (False, True) if not (first and self.conditional)]
+            tries = [self._places_for(rule, first) for first in (False, True) if not (first and self._hangs)]
         except _UnsayableError as error:
             self.held.append(Held(subject, str(error), firm=True))
             return
@@ -163,7 +168,7 @@ class _Planner:
     def _contradicted(self, rule: Counterpart) -> dict[str, list[Putting]]:
         """Return the taking away of lines that treat packets of a rule otherwise: they may be about nothing else."""
         found: dict[str, list[Putting]] = {}
-        for each in rule.otherwise:
+        for each in to_close(rule):
             for file, (_, chains) in self.chains.items():
                 where = None if each.stray or rule.stage == "access" else chains.holding(each.place)
                 if where is not None and self._has_number(file, *where) and not self._is_meant(each.place):
@@ -189,7 +194,7 @@ class _Planner:
         chain: ChainName = base.table, base.family, base.chain
         family = ruleset.dialect.semantics.family or base.family
         count = len(chains.rules(chain))
-        ends = (each.place for each in rule.otherwise if not each.stray)
+        ends = (each.place for each in to_close(rule) if not each.stray)
         places = [each for each in ends if each.file == ruleset.file or not each.line]
         indexes = [chains.index_of(chain, each) for each in places]
         known = [each for each in indexes if each is not None]
@@ -232,7 +237,7 @@ class _Planner:
         home = next(
             ((file, where) for file, (_, chains) in self.chains.items() if (where := chains.holding(place))), None
         )
-        subject = f"{STAGE_WORDS[one.stage]} {place}"
+        subject = f"{SUBJECTS[one.stage]} {place}"
         if any(each.subject == subject for each in self.held):
             return
         if home is None:
@@ -252,10 +257,23 @@ class _Planner:
         ):
             self.held.append(Held(subject, ALSO_MEANT if self._is_meant(place) else NOT_CLOSED, firm=True))
 
+    @property
+    def _hangs(self) -> bool:
+        """Whether something depends on what nobody knows: a line that may apply or not."""
+        rules = self.now.rules
+        if rules is None:
+            return False
+        return any(each.packets.maybe for each in rules.beyond) or any(
+            each.maybe for rule in rules.rules for each in rule.maybe
+        )
+
     def _translating(self) -> Place | None:
         """Return a line that was not understood and may send packets elsewhere, which a permit may be meant for."""
-        left = (each for each in self.before.leftovers if "translations" in each.sections)
-        return next((each.place for each in left if each.stage in (None, "arrival")), None)
+        left = [each.place for each in self.before.leftovers
+                if "translations" in each.sections and each.stage in (None, "arrival")]  # fmt: skip
+        maybe = [each for rule in self.meant if rule.stage == "arrival" for each in rule.maybe if each.maybe]
+        maybe += [each.packets for each in self.beyond if each.stage == "arrival" and each.packets.maybe]
+        return next(iter((*left, *(each.place for each in maybe))), None)
 
     def _narrower(self, file: str, chain: ChainName, at: int, place: Place) -> Iterator[Putting]:
         """Yield what comes in place of a line: the rules of the intent that it does, and that are not there yet."""
@@ -280,20 +298,20 @@ class _Planner:
         after = self._after(tried)
         if after is None:
             return False
-        comparison, device, unread = after
+        comparison, there, unread = after
         if comparison.rules is None or unread != self.unread or not closes(comparison.rules):
             return False
-        if spoils(self.intent, self.there, device, comparison.rules.stages):
+        if spoils(self.there, there, comparison.rules.stages):
             return False
-        self.puttings, self.now, self.there = tried, comparison, device
+        self.puttings, self.now, self.there = tried, comparison, there
         return True
 
-    def _after(self, tried: Mapping[str, Sequence[Putting]]) -> tuple[Comparison, Device, list[str]] | None:
-        """Compare the device as it would be while no line applies of which only that is not known.
+    def _after(self, tried: Mapping[str, Sequence[Putting]]) -> tuple[Comparison, Sides, list[str]] | None:
+        """Compare the device as it would be.
 
         Returns:
-            The comparison, the device, and the lines that were not understood with what is not let pass before
-            any rule; `None` if what is written is not read.
+            The comparison, the device on both sides, and the lines that were not understood with what is not let pass
+            before any rule; `None` if what is written is not read.
         """
         texts = {**self.texts, **{file: self._text(file, tried[file]) for file in tried}}
         try:
@@ -303,17 +321,8 @@ class _Planner:
         capture = assemble(self.intent.name, self.dialects, read)
         unread = [each.text for each in capture.leftovers]
         unread += [f"{each.lets} of {each.section} are not let pass" for each in capture.absent]
-        aside = [each for each in capture.bounds if each.conditional]
-        self.conditional = bool(aside)
-        decided = replace(
-            capture,
-            bounds=tuple(each for each in capture.bounds if not each.conditional),
-            leftovers=tuple(
-                left for left in capture.leftovers if not any(left.place.is_line_of(each.place) for each in aside)
-            ),
-        )
-        same = not aside and not any(tried.values())
-        return self.before if same else compare(self.intent, decided), as_it_is(self.intent, decided), unread
+        there = Sides(self.intent, as_it_is(self.intent, capture), programs=capture.programs)
+        return compare(self.intent, capture) if any(tried.values()) else self.before, there, unread
 
     def _text(self, file: str, puttings: Sequence[Putting]) -> str:
         ruleset, chains = self.chains[file]
@@ -334,11 +343,17 @@ class _Planner:
 
 def _closes(found: Counterparts, rule: Counterpart) -> bool:
     same = (each for each in found.rules if each.stage == rule.stage and each.place.same_as(rule.place))
-    return all(each.standing in ("same", "nothing") or all(one.stray for one in each.otherwise) for each in same)
+    return all(one.stray for each in same for one in to_close(each))
+
+
+def to_close(rule: Counterpart) -> list[Otherwise]:
+    """Return what the device does otherwise with packets of a rule, but for lines that may apply or not: these stay."""
+    return [*rule.otherwise, *(each for each in rule.maybe if not each.maybe)]
 
 
 def _beyond(found: Counterparts | None) -> list[Beyond]:
-    return [each for each in (found.beyond if found is not None else ()) if not each.packets.stray]
+    return [each for each in (found.beyond if found is not None else ())
+            if not (each.packets.stray or each.packets.maybe)]  # fmt: skip
 
 
 def _is_of(fact: Fact, kind: str, rule: Counterpart) -> bool:

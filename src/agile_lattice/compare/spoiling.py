@@ -2,44 +2,56 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 from agile_lattice.behaviour.proving import common_space
-from agile_lattice.behaviour.stage_lists import Listed, lines
+from agile_lattice.behaviour.rows import Cases, Row, rows_of
+from agile_lattice.behaviour.stage_lists import Listed
+from agile_lattice.compare.witnesses import FAMILIES, Sides
 from agile_lattice.intent.learned import with_learned
-from agile_lattice.intent.model import Device
+from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box, Undecided, overlap
-from agile_lattice.packets.functions import Entry, differing, exactly
+from agile_lattice.packets.functions import Entry, Exactly, differing
+from agile_lattice.programs.lists import Unlisted
 
 
-def spoils(intent: Device, before: Device, after: Device, stages: Iterable[Listed]) -> bool:
+def spoils(before: Sides, after: Sides, stages: Iterable[Listed]) -> bool:
     """Tell whether a change does to some packet what was not done before and the intent does not want; also if unknown.
 
     Args:
-        intent: The device as it should be.
-        before: As it was.
-        after: As it is after the change.
+        before: The device as it should be, and as it was.
+        after: As it should be, and as it is after the change.
         stages: The lists of rules to look at.
     """
     try:
-        return any(_spoils(intent, before, after, stage, family) for stage in stages for family in (4, 6))
-    except Undecided:
+        return any(_spoils(before, after, stage, family) for stage in stages for family in FAMILIES)
+    except (Undecided, Unlisted):
         return True
 
 
-def _spoils(intent: Device, before: Device, after: Device, stage: Listed, family: int) -> bool:
-    space = common_space(intent, before, family)
-    meant, was, now = (
-        [each.entry for each in lines(with_learned(one), stage, space)] for one in (intent, before, after)
+def _spoils(before: Sides, after: Sides, stage: Listed, family: int) -> bool:
+    intent, was_ = map(with_learned, before.devices)
+    now_ = with_learned(after.devices[1])
+    space, programs = common_space(intent, was_, family), [each.program(family) for each in (before, after)]
+    was, now = rows_of(was_, stage, space, programs[0]), rows_of(now_, stage, space, programs[1])
+    cases = Cases([*was, *now], programs[0].sizes if programs[0] is not None else {})
+    meant, was_entries, now_entries = (
+        [Entry(cases.box(row), _effect(row)) for row in rows] for rows in (rows_of(intent, stage, space), was, now)
     )
-    changed = list(_apart(was, now))
-    return any(overlap(one, other) for one in _apart(now, meant) for other in changed)
+    changed = list(_apart(was_entries, now_entries))
+    return any(overlap(one, other) for one in _apart(now_entries, meant) for other in changed)
 
 
-def _apart(left: list[Entry], right: list[Entry]) -> Iterator[Box]:
+def _effect(row: Row) -> Action:
+    """Return what a row does; where that was not understood, it is what that line does and nothing else."""
+    return row.action if row.known else Action(("not understood", str(row.place.file), row.does))
+
+
+def _apart(left: Sequence[Entry], right: Sequence[Entry]) -> Iterator[Box]:
     """Yield boxes that hold just the packets that two lists treat differently."""
     found = differing(left, right)
     if found.unseen or found.undecided:
         raise Undecided(len(found.regions))
+    exactly = Exactly(left, right)
     for region in found.regions:
-        yield from exactly(region, left, right)
+        yield from exactly.boxes(region)

@@ -23,6 +23,7 @@ from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.unknown import NOTHING_UNKNOWN, Unknown
 from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.compare.differences import Witness
+from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.rulesets import Ruleset
 from agile_lattice.dialects.programs.lowering import lowered
 from agile_lattice.intent.addresses import Address
@@ -81,7 +82,8 @@ class Sides:
         there: As it is; what nobody has looked at must be filled in.
         unknown: What of it was not understood.
         unseen_families: Address families of whose rules nothing is known: no packets of these are looked for.
-        rules: The rules of it, where somebody wrote them: then they decide, and not what was read of them as lists.
+        programs: The facts of its rules, where somebody wrote them: then these decide, and not what was read of them as
+            lists.
     """
 
     def __init__(
@@ -90,10 +92,10 @@ class Sides:
         there: Device,
         unknown: Unknown = NOTHING_UNKNOWN,
         unseen_families: Collection[int] = (),
-        rules: Sequence[Ruleset] = (),
+        programs: Sequence[Facts] = (),
     ) -> None:
         self._unseen = unseen_families
-        self.rules = rules
+        self.rules = [Ruleset(facts) for facts in programs]
         self.name = intent.name
         self.devices = intent, replace(there, name=intent.name)
         self.unknown = unknown
@@ -125,6 +127,10 @@ class Sides:
             both = Treating(mine, self.name, space), Treating(its, self.name, space, self.unknown)
             self._treating[family, choice] = both
         return self._treating[family, choice]
+
+    def program(self, family: int) -> Program | None:
+        """Return what decides packets of a family on the device as it is, where its rules are a program."""
+        return self.topologies()[1].program(self.name, family)
 
     def _lowered(self, device: Device, family: int, choice: int) -> Program | None:
         names = common_space(*self.devices, family).names

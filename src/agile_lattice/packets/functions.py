@@ -15,7 +15,8 @@ import numpy as np
 from msgspec.structs import replace
 
 from agile_lattice.packets.actions import Action, Offsets, Piece, canonical, offsets
-from agile_lattice.packets.boxes import WORK_LIMIT, Box, Undecided, count, overlap, remainder
+from agile_lattice.packets.bounds import Bounds
+from agile_lattice.packets.boxes import WORK_LIMIT, Box, Undecided, count, remainder
 from agile_lattice.packets.classes import Classes, worth_it
 from agile_lattice.packets.columns import Boxes, Whole
 from agile_lattice.packets.fragments import NOWHERE, Side, crossing
@@ -43,7 +44,7 @@ class Entry(msgspec.Struct, frozen=True, gc=False):
 class Region(msgspec.Struct, frozen=True):
     """Packets that one entry of each list decides, differently.
 
-    They are those of `boxes` that no earlier entry of either list matches; `exactly` works them out.
+    They are those of `boxes` that no earlier entry of either list matches; `Exactly` works them out.
 
     Attributes:
         boxes: What both entries match and do not treat alike.
@@ -108,17 +109,32 @@ def _differing(left: Sequence[Entry], right: Sequence[Entry], liked: Sequence[Se
     return replace(found, unseen=max(len(ours) - MOST_CROSSING, 0))
 
 
-def exactly(region: Region, left: Sequence[Entry], right: Sequence[Entry], limit: int = WORK_LIMIT) -> list[Box]:
-    """Work out a region as disjoint boxes.
+class Exactly:
+    """Works out regions of two lists.
 
-    Raises:
-        Undecided: If more than `limit` boxes would be needed.
+    Args:
+        left, right: The lists.
     """
-    earlier = [each.box for each in (*left[: region.left], *right[: region.right])]
-    found: list[Box] = []
-    for box in region.boxes:
-        found += remainder([box], [*found, *(each for each in earlier if overlap(each, box))], limit)
-    return found
+
+    def __init__(self, left: Sequence[Entry], right: Sequence[Entry]) -> None:
+        self._lists = [([each.box for each in some], Bounds([each.box for each in some])) for some in (left, right)]
+
+    def boxes(self, region: Region, limit: int = WORK_LIMIT) -> list[Box]:
+        """Return the packets of a region as disjoint boxes.
+
+        Raises:
+            Undecided: If more than `limit` boxes would be needed.
+        """
+        found: list[Box] = []
+        for box in region.boxes:
+            earlier = [
+                boxes[at]
+                for (boxes, bounds), before in zip(self._lists, (region.left, region.right), strict=True)
+                for at in bounds.meeting(box)
+                if at < before
+            ]
+            found += remainder([box], [*found, *earlier], limit)
+        return found
 
 
 class _Sides:

@@ -35,20 +35,22 @@ def _asked(cases: Sequence[Case], depth: int) -> Iterator[Unknown]:
         yield from _asked(way, depth + 1)
 
 
-def told(program: Program, unknown: Unknown) -> str:
-    """Say what an unknown is, and on which lines it is asked for."""
-    places = places_of(program, unknown)
-    lines = f"{', '.join(map(str, places[:MOST_TOLD]))}{', ...' * (len(places) > MOST_TOLD)}"
-    return f"{lines} ({unknown.key})" if places else unknown.key
+class Asked:
+    """Where a program asks for what nobody knows.
 
+    Args:
+        program: The program.
+    """
 
-def places_of(program: Program, unknown: Unknown) -> tuple[Place, ...]:
-    """Return where the entries stand that need an unknown to be one way or the other."""
-    found = (
-        entry.place
-        for entries in program.chains.values()
-        for entry in entries
-        for one, _ in entry.needs
-        if one == unknown
-    )
-    return tuple({each.spot: each for each in found}.values())
+    def __init__(self, program: Program) -> None:
+        self._places: dict[Unknown, dict[object, Place]] = {}
+        for entries in program.chains.values():
+            for entry in entries:
+                for unknown, _ in entry.needs:
+                    self._places.setdefault(unknown, {}).setdefault(entry.place.spot, entry.place)
+
+    def told(self, unknown: Unknown) -> str:
+        """Say what an unknown is, and on which lines it is asked for."""
+        places = list(self._places.get(unknown, {}).values())
+        lines = f"{', '.join(map(str, places[:MOST_TOLD]))}{', ...' * (len(places) > MOST_TOLD)}"
+        return f"{lines} ({unknown.key})" if places else unknown.key

@@ -75,10 +75,7 @@ class Following:
     def __init__(self, program: Program, limit: int = WORK_LIMIT) -> None:
         self.program, self.limit = program, limit
         self._left = limit  # entries that may still be looked at
-        self._rules = {
-            name: [list(each) for _, each in groupby(entries, key=lambda entry: entry.rule)]
-            for name, entries in program.chains.items()
-        }
+        self._rules = rules_of(program)
         self._ended: list[Part] = []
 
     def at(self, hook: Hook, parts: Iterable[Part], limit: int | None = None) -> list[Part]:
@@ -124,16 +121,7 @@ class Following:
         yield [*orders[-1]], parts
 
     def _changes_something(self, base: Base) -> bool:
-        return bool(base.translates) or any(entry.changes for entry in self._reached(base.chain))
-
-    def _reached(self, chain: str) -> Iterator[Entry]:
-        left, seen = [chain], {chain}
-        while left:
-            for entry in self.program.chains.get(left.pop(), ()):
-                yield entry
-                if entry.target and entry.target not in seen:
-                    seen.add(entry.target)
-                    left.append(entry.target)
+        return bool(base.translates) or any(entry.changes for entry in reached(self.program, base.chain))
 
     def _asked(self, base: Base, parts: Sequence[Part]) -> list[Part]:
         """Ask one chain about packets; what it is not asked about passes."""
@@ -142,14 +130,14 @@ class Following:
         for part in parts:
             asked = [part]
             if base.translates:
-                asked, others = self._cut(part, _to_translate(base))
+                asked, others = self._cut(part, to_translate(base))
                 passing += others
-            seen = [one for each in asked for one in _as_seen(each, base)]
+            seen = [one for each in asked for one in as_seen(each, base)]
             for back in self._chain(base.chain, seen, 0):
                 outcome: Outcome = "accept" if base.passes else "drop"
                 self._ended.append(replace(back, outcome=outcome, decided_by=base.place, name=""))
         early = base.hook == "incoming" and base.priority <= TRACKING
-        return [*passing, *(map(_before_tracking, self._ended) if early else self._ended)]
+        return [*passing, *(map(before_tracking, self._ended) if early else self._ended)]
 
     def _chain(self, name: str, parts: list[Part], depth: int) -> list[Part]:
         """Follow packets through a chain; return those that come back from it."""
@@ -188,10 +176,7 @@ class Following:
 
     def _applied(self, entry: Entry, part: Part, left: list[Part], depth: int) -> list[Part]:
         """Do what an entry does; return the packets that go on behind it."""
-        now = dict(part.now)
-        for dimension, change in entry.changes:
-            now[dimension] = _chained(now, dimension, change)
-        part = replace(part, now=now, via=(*part.via, entry.place))
+        part = replace(changed(part, entry), via=(*part.via, entry.place))
         match entry.verdict:
             case "go on":
                 return [part]
@@ -252,6 +237,35 @@ class Following:
             raise Undecided(self.limit)
 
 
+def rules_of(program: Program) -> dict[str, list[list[Entry]]]:
+    """Return the rules of all chains, each with its entries."""
+    return {
+        name: [list(each) for _, each in groupby(entries, key=lambda entry: entry.rule)]
+        for name, entries in program.chains.items()
+    }
+
+
+def reached(program: Program, chain: str) -> Iterator[Entry]:
+    """Yield the entries of a chain, and of all that it leads to, each once."""
+    left, seen = [chain], {chain}
+    while left:
+        for entry in program.chains.get(left.pop(), ()):
+            yield entry
+            if entry.target and entry.target not in seen:
+                seen.add(entry.target)
+                left.append(entry.target)
+
+
+def changed(part: Part, entry: Entry) -> Part:
+    """Return packets as an entry makes them."""
+    if not entry.changes:
+        return part
+    now = dict(part.now)
+    for dimension, change in entry.changes:
+        now[dimension] = _chained(now, dimension, change)
+    return replace(part, now=now)
+
+
 def _misses(box: SparseBox, part: Part) -> bool:
     """Tell by bounds whether no packet is in a box: most rules are about others."""
     now, here = part.now, part.box
@@ -262,7 +276,7 @@ def _misses(box: SparseBox, part: Part) -> bool:
     return False
 
 
-def _to_translate(base: Base) -> SparseBox:
+def to_translate(base: Base) -> SparseBox:
     """Return the packets that a chain which translates is asked about."""
     apart = (number for number in range(TRANSLATIONS) if not number & base.translates)
     return {STATE: ((NEW, NEW),), TRANSLATED: merged((number, number) for number in apart)}
@@ -272,11 +286,11 @@ def _with(part: Part, unknown: Unknown, so: bool) -> Part:
     return replace(part, taken=(*part.taken, (unknown, so)))
 
 
-def _changed(part: Part, dimension: int, change: Change) -> Part:
+def _became(part: Part, dimension: int, change: Change) -> Part:
     return replace(part, now={**part.now, dimension: change})
 
 
-def _as_seen(part: Part, base: Base) -> Iterator[Part]:
+def as_seen(part: Part, base: Base) -> Iterator[Part]:
     """Yield packets as a chain sees them: before connections are looked up, they belong to none."""
     if base.hook != "incoming" or base.priority > TRACKING or STATE in part.now:
         yield part
@@ -285,10 +299,10 @@ def _as_seen(part: Part, base: Base) -> Iterator[Part]:
         early = Unknown(f"{base.chain} is asked before connections are looked up", "system")
         yield _with(part, early, False)
         part = _with(part, early, True)
-    yield _changed(part, STATE, Constant(INVALID))
+    yield _became(part, STATE, Constant(INVALID))
 
 
-def _before_tracking(part: Part) -> Part:
+def before_tracking(part: Part) -> Part:
     """Return packets as they are when their connections are looked up, unless an entry said not to do that."""
     if part.now.get(STATE) != Constant(INVALID):
         return part
@@ -317,7 +331,7 @@ def _chosen(part: Part, dimension: int, numbers: Spans, wanted: Spans) -> Iterat
         return
     choice = Unknown(f"which of {len(numbers)} ranges from {numbers[0][0]} is chosen: {wanted}", "chance")
     for chosen, fits in ((common, True), (minus(numbers, common), False)):
-        yield _changed(_with(part, choice, fits), dimension, OneOf(chosen)), fits
+        yield _became(_with(part, choice, fits), dimension, OneOf(chosen)), fits
 
 
 def _chained(now: Mapping[int, Change], dimension: int, change: Change) -> Change:

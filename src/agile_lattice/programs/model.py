@@ -23,6 +23,7 @@ TRACKED: Spans = ((NEW, RELATED),)  # packets that belong to a connection, or be
 # Bits of what was translated of a packet: on which sides that was decided, and which of them became another one by it.
 OF_DESTINATION, OF_SOURCE, NEW_DESTINATION, NEW_SOURCE = 1, 2, 4, 8
 
+BEGINS: Mapping[int, Spans] = {FLAGS: ((2, 2),), MARK: ((0, 0),), CONNECTION_MARK: ((0, 0),)}  # each first packet: SYN
 TRANSLATIONS = 16  # how many combinations of these bits there are
 SparseBox = Mapping[int, Spans]  # what dimensions have to be; those that are not named may be anything
 Hook = Literal["incoming", "access", "permit", "output", "outgoing"]

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from rich.console import Console, Group
 
 from agile_lattice.behaviour.stage_lists import Listed
-from agile_lattice.compare.counterparts import Beyond, Counterpart, Counterparts, Otherwise, Standing
+from agile_lattice.compare.counterparts import Beyond, Counterpart, Counterparts, Standing
+from agile_lattice.compare.pairs import Otherwise
 from agile_lattice.show.terminal import Text, plural, roomy_table, source_text
 
 STAGES: dict[Listed, str] = {
@@ -32,8 +33,8 @@ def show_counterparts(console: Console, found: Counterparts) -> None:
         name = Text.assemble((f"{STAGES[one.stage]} ", "head"), (one.name, "head"))
         what = Group(name, Text(one.does, style="intent"), Text(str(one.place), style="place"))
         strays = ", but for sources that do not belong there" if any(each.stray for each in one.otherwise) else ""
-        others = [each for each in one.otherwise if not each.stray]
-        unless = [Text(f"not certain: {one.unless}", "strong")] if one.unless else []
+        others = [each for each in (*one.otherwise, *one.maybe) if not each.stray]
+        unless = [Text(f"not certain: {one.unless}", "strong")] if one.unless and not one.maybe else []
         said = Text.assemble((word, style), _by(one), strays)
         table.add_row(what, Group(said, *unless, *_others(others)))
     for stage in STAGES:
@@ -55,7 +56,7 @@ def counterpart_rows(found: Counterparts) -> list[tuple[str, str, str, str, str]
     """Return rules by what they do as words: rule, what it does, on the device, lines there, what else happens."""
     rows = []
     for one in found.rules:
-        others = [each for each in one.otherwise if not each.stray]
+        others = [each for each in (*one.otherwise, *one.maybe) if not each.stray]
         said = STANDINGS[one.standing][0] + (f"; not certain: {one.unless}" if one.unless else "")
         lines = ", ".join(each.told for each in one.same if each.line)
         rows.append((f"{STAGES[one.stage]} {one.name}".rstrip(), one.does, said, lines, _in_words(others)))
@@ -69,7 +70,11 @@ def counterpart_rows(found: Counterparts) -> list[tuple[str, str, str, str, str]
 
 
 def _in_words(otherwise: Sequence[Otherwise]) -> str:
-    shown = [f"{each.place.told}: {each.does}, {_packets(each)}" for each in otherwise[:MOST]]
+    shown = [
+        f"{each.place.told}: {each.does}, {_packets(each)}"
+        + f", depending on {', and on '.join(each.depends)}" * bool(each.depends)
+        for each in otherwise[:MOST]
+    ]
     return "\n".join([*shown, *([f"and {len(otherwise) - MOST} more"] if len(otherwise) > MOST else [])])
 
 
@@ -96,6 +101,7 @@ def _others(otherwise: Sequence[Otherwise]) -> list[Text]:
         found.append(Text.assemble((f"{each.place.told}: " if each.place.line else "", "place"), (each.does, "device")))
         found += [Text.assemble("  ", line)] if line else []
         found.append(Text(f"  {_packets(each)}", style="remedy"))
+        found += [Text(f"  depending on {', and on '.join(each.depends)}", style="strong")] if each.depends else []
     if len(otherwise) > MOST:
         found.append(Text(f"and {len(otherwise) - MOST} more", style="remedy"))
     return found
@@ -103,7 +109,7 @@ def _others(otherwise: Sequence[Otherwise]) -> list[Text]:
 
 def _packets(one: Otherwise) -> str:
     more = f"; and {len(one.packets) - 2} more such pieces" if len(one.packets) > 2 else ""
-    shown = "; ".join(map(str, one.packets[:2])) + more
+    shown = "; ".join(map(str, one.packets[:2])) + more + f" {one.besides}" * bool(one.besides)
     return f"{'at most ' * one.at_most}{shown}, for example {one.example}"
 
 
