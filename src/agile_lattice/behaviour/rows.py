@@ -157,7 +157,7 @@ class Cases:
         self._cases = _cases(list(needs))
         self._spans = {each: self._so(each) for each in needs}
         all_cases = ((0, len(self._cases) - 1),)
-        self.whole: Box = (*(((0, sizes[each] - 1),) for each in self.dimensions), all_cases)
+        self.whole: Box = (*(((0, sizes[each % model.AS_IT_CAME] - 1),) for each in self.dimensions), all_cases)
 
     def box(self, row: Row) -> Box:
         """Return the packets of a row, in all dimensions."""

@@ -112,8 +112,9 @@ def counterparts(
             for number, row in enumerate(pairs.mine):
                 if row.rule is None:
                     for each in pairs.otherwise(number):
-                        key = stage, each.place.file, each.place.line, each.does, bool(each.depends)
-                        beyond.setdefault(key, Beyond(stage, each))
+                        key = stage, *_key(each)
+                        known_ = beyond.get(key)
+                        beyond[key] = Beyond(stage, _both(known_.packets, each) if known_ is not None else each)
                     besides += [each for each in pairs.same(number) if each.line]
                     continue
                 known = stage, row.place.spot if row.place.line else row.rule
@@ -150,13 +151,32 @@ def _counterpart(stage: Listed, row: Row, same: Sequence[Place], found: Sequence
 
 def _together(one: Counterpart, other: Counterpart) -> Counterpart:
     """Put together what was found for the parts of a rule: its services, and both families."""
-    same, otherwise = (*one.same, *other.same), (*one.otherwise, *other.otherwise)
-    once = {(each.place.file, each.place.line, each.does): each for each in reversed(otherwise)}
+    same, otherwise = (*one.same, *other.same), _once_each((*one.otherwise, *other.otherwise))
     standing = _standing(bool(same), not all(each.stray for each in otherwise))
     return replace(
-        one, standing=standing, same=tuple(_once(same)), otherwise=tuple(once.values())[::-1],
-        unless=one.unless or other.unless, maybe=(*one.maybe, *other.maybe),
+        one, standing=standing, same=tuple(_once(same)), otherwise=otherwise, unless=one.unless or other.unless,
+        maybe=_once_each((*one.maybe, *other.maybe)),
     )  # fmt: skip
+
+
+def _once_each(several: Iterable[Otherwise]) -> tuple[Otherwise, ...]:
+    """Return what lines do otherwise, each once."""
+    found: dict[object, Otherwise] = {}
+    for each in several:
+        key = _key(each)
+        found[key] = _both(found[key], each) if key in found else each
+    return tuple(found.values())
+
+
+def _key(one: Otherwise) -> tuple[object, ...]:
+    return one.place.file, one.place.line, one.does, one.besides, one.depends
+
+
+def _both(one: Otherwise, other: Otherwise) -> Otherwise:
+    """Put together what a line does otherwise with some packets and with others."""
+    first, second = sorted((one, other), key=lambda each: each.stray)
+    packets = tuple(dict.fromkeys((*first.packets, *second.packets)))
+    return replace(first, packets=packets, at_most=one.at_most or other.at_most)
 
 
 def _standing(same: bool, otherwise: bool) -> Standing:

@@ -8,6 +8,7 @@ from functools import cached_property
 import msgspec
 from msgspec.structs import replace
 
+from agile_lattice.behaviour.images import packets_apart
 from agile_lattice.behaviour.matching import Match, Packet, Space
 from agile_lattice.behaviour.proving import left_apart
 from agile_lattice.behaviour.rows import DIMENSIONS, Cases, Row
@@ -53,6 +54,16 @@ class Otherwise(msgspec.Struct, frozen=True):
     besides: str = ""
     depends: tuple[str, ...] = ()
     maybe: bool = False
+
+
+class _Piece(msgspec.Struct, frozen=True):
+    """Packets of a region: what they are in further dimensions, and on what it depends that they are of these."""
+
+    region: Region
+    boxes: Sequence[Box]
+    at_most: bool
+    asked: tuple[tuple[int, Spans], ...]
+    depends: tuple[str, ...]
 
 
 class Pairs:
@@ -125,36 +136,66 @@ class Pairs:
         return [self.row_of(each).place for each in self.regions.get(number, ()) if self.alike(number, each)]
 
     def otherwise(self, number: int) -> list[Otherwise]:
-        """Return what the device does otherwise with the packets of a rule, or may do."""
+        """Return what the device does otherwise with the packets of a rule, or may do: of each line once."""
         alike, others = list[Region](), list[Region]()
         for each in self.regions.get(number, ()):
             (alike if self.alike(number, each) else others).append(each)
         unread = [each for each in others if not self.row_of(each).known]
         every = _Rivals([*alike, *unread])
         uncertain = _Rivals([*(each for each in alike if self.row_of(each).needs), *unread])
-        return [told for each in others for told in self._told(each, every if self.row_of(each).needs else uncertain)]
+        found: dict[object, list[_Piece]] = {}
+        for each in others:
+            row = self.row_of(each)
+            for piece in self._pieces(number, each, every if row.needs else uncertain):
+                key = row.place.file, row.place.line, row.does, piece.asked, piece.depends, bool(row.needs)
+                found.setdefault(key, []).append(piece)
+        return [self._words(pieces) for pieces in found.values()]
 
-    def _told(self, region: Region, rivals: _Rivals) -> Iterator[Otherwise]:
-        """Yield the packets of a region in words, those apart that fare as rivals have it in some cases."""
-        boxes, at_most = self._exactly(region)
-        boxes = fused([self.cases.any_case(each) for each in boxes])
+    def _pieces(self, number: int, region: Region, rivals: _Rivals) -> Iterator[_Piece]:
+        """Yield the packets of a region, those apart that fare as rivals have it in some cases."""
         row = self.row_of(region)
+        mine, its = self.mine[number].action, row.action
+        boxes, at_most = self._exactly(region)
+        boxes = fused([self.cases.any_case(one) for each in boxes for one in packets_apart(each, mine, its)])
         if not row.known:
-            yield from self._words(region, boxes, at_most, (f"{row.place}, which was not understood",))
+            yield from self._asking(region, boxes, at_most, (f"{row.place}, which was not understood",))
             return
         beaten = {self.row_of(each): some for each, box in rivals.meeting(boxes) if (some := self._inside(each, box))}
-        if not beaten:
-            yield from self._words(region, boxes, at_most, ())
-            return
-        try:
-            sure = [] if at_most else remainder(boxes, [each for some in beaten.values() for each in some], MOST_BOXES)
-            open_ = remainder(boxes, sure, MOST_BOXES)
-        except Undecided:
-            sure, open_, at_most = [], boxes, True
-        if sure:
-            yield from self._words(region, fused(sure), at_most, ())
-        if open_:
-            yield from self._words(region, fused(open_), at_most, self._depends([row, *beaten]))
+        sure, open_ = boxes, list[Box]()
+        if beaten:
+            try:
+                taken = [each for some in beaten.values() for each in some]
+                sure = [] if at_most else remainder(boxes, taken, MOST_BOXES)
+                open_ = remainder(boxes, sure, MOST_BOXES)
+            except Undecided:
+                sure, open_, at_most = [], boxes, True
+        yield from self._asking(region, sure, at_most, ())
+        yield from self._asking(region, open_, at_most, self._depends([row, *beaten]) if open_ else ())
+
+    def _asking(
+        self, region: Region, boxes: Iterable[Box], at_most: bool, depends: tuple[str, ...]
+    ) -> Iterator[_Piece]:
+        """Yield packets by what they are in dimensions that not every list has."""
+        together: dict[tuple[tuple[int, Spans], ...], list[Box]] = {}
+        for box in boxes:
+            together.setdefault(tuple(self.cases.asked(box)), []).append(box[:DIMENSIONS])
+        for asked, members in together.items():
+            yield _Piece(region, members, at_most, asked, depends)
+
+    def _words(self, pieces: Sequence[_Piece]) -> Otherwise:
+        """Say what a line does otherwise."""
+        first = min(pieces, key=lambda piece: self._strays(piece.region))
+        row, boxes = self.row_of(first.region), fused([box for piece in pieces for box in piece.boxes])
+        example = self.space.example(self.plausible.ordinary(self._that_can_be(first)))
+        return Otherwise(
+            row.place, row.does, self.space.words_of(boxes), example, self._strays(first.region),
+            any(piece.at_most for piece in pieces), _besides(first.asked, self.space.family), first.depends,
+            bool(row.needs) or not row.known,
+        )  # fmt: skip
+
+    def _strays(self, region: Region) -> bool:
+        """Tell whether all packets of a region come from sources that do not belong where they come in."""
+        return (region.left, region.right) not in self.proper
 
     def _inside(self, region: Region, boxes: Sequence[Box]) -> list[Box]:
         """Return which packets of some boxes are in a region, in any case: all that may be, if these are many."""
@@ -180,30 +221,13 @@ class Pairs:
         moved = replace(region, left=region.left - self.before, right=region.right - self.before)
         return left_apart(moved, self.exact)
 
-    def _words(
-        self, region: Region, boxes: Sequence[Box], at_most: bool, depends: tuple[str, ...]
-    ) -> Iterator[Otherwise]:
-        row = self.row_of(region)
-        stray = (region.left, region.right) not in self.proper
-        together: dict[tuple[tuple[int, Spans], ...], list[Box]] = {}
-        for box in boxes:
-            together.setdefault(tuple(self.cases.asked(box)), []).append(box)
-        for asked, members in together.items():
-            plain = [box[:DIMENSIONS] for box in members]
-            example = self.space.example(self.plausible.ordinary(self._that_can_be(region, plain)))
-            besides = _besides(asked, self.space.family)
-            words = self.space.words_of(plain)
-            yield Otherwise(
-                row.place, row.does, words, example, stray, at_most, besides, depends, bool(row.needs) or not row.known
-            )
-
-    def _that_can_be(self, region: Region, plain: Sequence[Box]) -> Sequence[Box]:
-        """Return those packets of some boxes that can come to the list; some of the region if that takes too much."""
+    def _that_can_be(self, piece: _Piece) -> Sequence[Box]:
+        """Return those packets of a piece that can come to the list; some of its region if that takes too much."""
         try:
-            found = remainder(plain, self.plausible.never, MOST_BOXES) if self.examples <= MOST_EXAMPLES else []
+            found = remainder(piece.boxes, self.plausible.never, MOST_BOXES) if self.examples <= MOST_EXAMPLES else []
         except Undecided:
             found = []
-        return found or [region.some[:DIMENSIONS]]
+        return found or [piece.region.some[:DIMENSIONS]]
 
 
 class _Rivals:

@@ -48,14 +48,19 @@ class Listing:
         self._rows: list[Part] = []
         self._base = Base("", "permit")
         self._called: Called = {}
+        self._behind: Callable[[Base, Part], Part] = lambda base, row: row
 
-    def rows(self, bases: Iterable[Base], start: Part, called: Callable[[Base], Called]) -> list[Part]:
+    def rows(
+        self, bases: Iterable[Base], start: Part, called: Callable[[Base], Called],
+        behind: Callable[[Base, Part], Part] = lambda base, row: row,
+    ) -> list[Part]:  # fmt: skip
         """Return rows for packets that are asked about in one chain after another, and have to pass all of them.
 
         Args:
             bases: The chains, in their order.
             start: The packets.
             called: Tells of a chain what the dimensions are called in the rows that it sees otherwise.
+            behind: Tells what a row of a chain is where it has been asked, if packets are seen otherwise there.
 
         Returns:
             The rows; some row holds each of the packets, whatever its unknowns are.
@@ -65,7 +70,7 @@ class Listing:
         """
         found = [start]
         for base in bases:
-            self._base, self._called = base, called(base)
+            self._base, self._called, self._behind = base, called(base), behind
             found = self._passed_on(found)
             if len(found) > MOST_ROWS:
                 raise Undecided(MOST_ROWS)
@@ -106,13 +111,13 @@ class Listing:
                     self._end(seen)
                 found += map(self._left_behind, self._rows)
         if base.translates:
-            found.append(whole)  # of these, it is not asked about those that it does not translate
+            found.append(self._behind(base, whole))  # it is not asked about those that it does not translate
         return found
 
     def _left_behind(self, row: Part) -> Part:
         """Return a row as it is when the chain has been asked."""
         early = self._base.hook == "incoming" and self._base.priority <= model.TRACKING
-        row = before_tracking(row) if early else row
+        row = self._behind(self._base, before_tracking(row) if early else row)
         if model.LEAVES not in row.now:
             return row
         return replace(row, now={dimension: each for dimension, each in row.now.items() if dimension != model.LEAVES})

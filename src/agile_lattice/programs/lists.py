@@ -6,7 +6,7 @@ Chains that see them otherwise say so in dimensions of their own, or in unknowns
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from itertools import pairwise
 
 from msgspec.structs import replace
@@ -16,7 +16,7 @@ from agile_lattice.packets.spans import Spans, meet, merged
 from agile_lattice.programs import model
 from agile_lattice.programs.following import Part, reached
 from agile_lattice.programs.listing import Listing
-from agile_lattice.programs.model import Base, Entry, Hook, Program, SparseBox
+from agile_lattice.programs.model import Base, Change, Constant, Entry, Hook, Mapped, Moved, OneOf, Program, SparseBox
 
 MARKS = {model.MARK, model.CONNECTION_MARK}
 KNOWN = {model.STATE, model.FLAGS, *MARKS}  # of first packets, whatever list they come to
@@ -55,7 +55,9 @@ def listed(program: Program, hook: Hook, translates: int, states: States) -> lis
     every = merged((state, state) for state in states)
     start = Part({**model.BEGINS, model.STATE: every, model.TRANSLATED: possible})
     same = not redirects or arriving
-    rows = Listing(program).rows(bases, start, lambda base: _called(program, base, same))
+    rows = Listing(program).rows(
+        bases, start, lambda base: _called(program, base, same), (lambda base, row: row) if arriving else _behind
+    )
     found = (one for row in rows for one in _of_states(row, states, every))
     return [one for row in found for one in _apart(row, possible)]
 
@@ -90,7 +92,9 @@ def _plain(entries: Iterable[Entry]) -> Iterator[Entry]:
 
 def _asked(program: Program, hook: Hook, translates: int) -> Iterator[Base]:
     """Yield the chains that a list is made of, in their order."""
-    door = [each for each in program.asked("incoming") if not each.translates]
+    first = program.asked("incoming")
+    marking = [each for each in first if each.translates and hook != "incoming" and _changes(program, each, MARKS)]
+    door = [each for each in first if not each.translates or each in marking]
     back = [each for each in program.asked("outgoing") if not each.translates]
     if translates:
         when = model.TRANSLATING[translates], 0
@@ -99,9 +103,12 @@ def _asked(program: Program, hook: Hook, translates: int) -> Iterator[Base]:
         found += [each for each in program.asked(hook) if each.translates == translates]
     else:
         every = [*door, *program.asked(hook), *(back if hook == "permit" else ())]
-        found = [each for each in every if not each.translates and (_changes(program, each) or _drops(program, each))]
+        found = [each for each in every if _changes(program, each) or _drops(program, each)]
+        found = [each for each in found if not each.translates or each in marking]
         if not any(_changes(program, each) for each in found):
             found = _fewest_rows(program, found)
+    if len(marking) > 1 or (found and _marks_late(program, found[-1])):
+        raise Unlisted("not decided: chains that translate make marks that others ask for")
     for one, other in pairwise(found):
         if one.hook == other.hook and one.rank == other.rank and (_changes(program, one) or _changes(program, other)):
             raise Unlisted(f"not decided: nothing tells whether {one.place} or {other.place} is asked first")
@@ -117,8 +124,49 @@ def _fewest_rows(program: Program, bases: list[Base]) -> list[Base]:
     return bases if max(passes.values(), default=0) < MANY else sorted(bases, key=lambda each: passes[each])
 
 
-def _changes(program: Program, base: Base) -> bool:
-    return bool(base.translates) or any(each.changes for each in reached(program, base.chain))
+def _changes(program: Program, base: Base, some: Collection[int] = ()) -> bool:
+    """Tell whether a chain changes packets, or some of their dimensions."""
+    return any(not some or dimension in some for each in reached(program, base.chain) for dimension, _ in each.changes)
+
+
+def _marks_late(program: Program, last: Base) -> bool:
+    """Tell whether a chain asks for marks behind one that translates sources and makes some."""
+    asks = any(dimension in MARKS for each in reached(program, last.chain) for dimension in each.box)
+    late = last.hook == "outgoing" and last.rank[0] >= model.TRANSLATING[model.OF_SOURCE] and not last.translates
+    return (
+        asks and late and any(each.translates and _changes(program, each, MARKS) for each in program.asked("outgoing"))
+    )
+
+
+def _behind(base: Base, row: Part) -> Part:
+    """Return a row of a chain that translates destinations as it is behind that, with what they were besides."""
+    if base.translates != model.OF_DESTINATION:
+        return row
+    box = {dimension: spans for dimension, spans in row.box.items() if dimension != model.TRANSLATED}
+    now = {dimension: change for dimension, change in row.now.items() if dimension in KNOWN}
+    done = row.now.get(model.TRANSLATED)
+    bits = done.table[0] if isinstance(done, Mapped) else 0
+    if not bits & model.NEW_DESTINATION:
+        box[model.TRANSLATED] = ((bits, bits),)
+        return replace(row, box=box, now=now)
+    for dimension in (model.DESTINATION, model.PORT):
+        came = box.pop(dimension, None)
+        becomes = _becomes(row.now.get(dimension), came)
+        box |= {dimension + model.AS_IT_CAME: came} if came is not None else {}
+        box |= {dimension: becomes} if becomes is not None else {}
+    return replace(row, box={**box, model.TRANSLATED: TO_OTHERS}, now=now)
+
+
+def _becomes(change: Change | None, came: Spans | None) -> Spans | None:
+    """Return what a dimension becomes; None if that may be anything."""
+    match change:
+        case Constant(number):
+            return ((number, number),)
+        case OneOf(numbers):
+            return numbers
+        case Moved(offset):
+            return tuple((first + offset, last + offset) for first, last in came) if came is not None else None
+    return came
 
 
 def _drops(program: Program, base: Base) -> bool:
@@ -143,7 +191,7 @@ def _called(program: Program, base: Base, same: bool) -> Mapping[int, int | None
     """
     came = {each: each + model.AS_IT_CAME for each in (model.SOURCE, model.DESTINATION, model.PORT)}
     found: dict[int, int | None] = {came[model.SOURCE]: model.SOURCE}
-    if same:
+    if same or base.translates == model.OF_DESTINATION:
         found |= {came[model.DESTINATION]: model.DESTINATION, came[model.PORT]: model.PORT}
     elif base.hook == "incoming" and base.rank[0] <= model.TRANSLATING[model.OF_DESTINATION]:
         told = base.rank[0] < model.TRANSLATING[model.OF_DESTINATION]
