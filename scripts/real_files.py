@@ -244,9 +244,8 @@ class Counted:
             form = next(each for each in self.dialect.forms if each.name == reading.form)
             statements = expanded(form.surface.parse(text, file), form.expand)
             read_statements(self.dialect, form, statements, file, trace)
-            bounded = {each.place.line for each in reading.bounds if each.bounds}
             for each in reading.leftovers:
-                if each.place.line not in bounded:
+                if not each.in_program:
                     left[each.place.line].add(each.text)
             beside = Counter(each.line for _, each in flat(statements, ""))
         except CaptureError:

@@ -18,12 +18,12 @@ from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.services import ICMP_PROTOCOLS, number_of, spell_ports
-from agile_lattice.packets.boxes import Undecided
+from agile_lattice.packets.boxes import WORK_LIMIT, Undecided
 from agile_lattice.packets.spans import Spans
 from agile_lattice.programs import model
 from agile_lattice.programs.deciding import Asked, hanging_on
 from agile_lattice.programs.following import Following, Part
-from agile_lattice.programs.model import Constant, Hook, Moved, OneOf, Program
+from agile_lattice.programs.model import Constant, Hook, Moved, OneOf
 
 STAGES: dict[Hook, StageName] = {
     "incoming": "arrival", "access": "access", "permit": "permits", "outgoing": "departure",
@@ -68,16 +68,16 @@ class Chained:
         topology: Holds the device.
         device: The device.
         arrives: Where the packet comes in.
-        program: What decides there.
+        rules: What decides there.
     """
 
-    def __init__(self, topology: Topology, device: Device, arrives: str, program: Program) -> None:
-        self.topology, self.device, self.arrives, self.program = topology, device, arrives, program
-        self.numbers = {name: number for number, name in enumerate(program.sides)}
+    def __init__(self, topology: Topology, device: Device, arrives: str, rules: Following) -> None:
+        self.topology, self.device, self.arrives = topology, device, arrives
+        self.following, self.program = rules, rules.program
+        self.numbers = {name: number for number, name in enumerate(self.program.sides)}
         self.leaves = ""
         self.hop: Hop | None = None
         self.stages: list[Stage] = []
-        self.following, self.asked = Following(program), Asked(program)
 
     def run(self, header: Header) -> tuple[End, str] | None:
         """Take the packet through all stages; return why it ends here, or `None` if it leaves."""
@@ -104,13 +104,14 @@ class Chained:
             yield f"its source port ({', '.join(str(each.part.decided_by) for each in ports.values())})"
         for port in ports:
             here = [(way.part.taken, way.fate) for way in ways if way.part.box.get(model.SOURCE_PORT) == port]
-            yield from (self.asked.told(each) for each in hanging_on(here))
+            asked = Asked(self.program)
+            yield from (asked.told(each) for each in hanging_on(here))
         for way in ways:
             if way.part.outcome == "not known":
                 yield f"{way.part.decided_by}, which was not understood"
 
     def _ways(self, header: Header) -> Iterator[Way]:
-        for part in self.following.at("incoming", [self._first(header)]):
+        for part in self.following.at("incoming", [self._first(header)], WORK_LIMIT):
             yield from self._came_in(part, header)
 
     def _came_in(self, part: Part, header: Header) -> Iterator[Way]:

@@ -42,16 +42,17 @@ class ProgramStage:
     """A hook of a program, made ready to be asked about boxes.
 
     Args:
-        program: The program.
+        rules: The program.
         part: The stage.
         space: Numbers of interfaces, and the family; those of the program are the same.
     """
 
-    def __init__(self, program: Program, part: Listed, space: Space) -> None:
-        self.program, self.part, self.space = program, part, space
+    def __init__(self, rules: Following, part: Listed, space: Space) -> None:
+        self.following, self.part, self.space = rules, part, space
+        self.program = rules.program
         self.whole = space.box()
         self.nowhere = len(space.names)
-        self.following, self.asked = Following(program), Asked(program)
+        self.asked = Asked(self.program)
 
     def decided(self, box: Box, action: Action, budget: Budget) -> Iterator[Decided]:
         """Cut a box by what the program decides about its packets."""

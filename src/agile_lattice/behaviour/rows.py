@@ -23,6 +23,7 @@ from agile_lattice.intent.stages import Rule
 from agile_lattice.packets.actions import Action
 from agile_lattice.packets.bounds import Bounds
 from agile_lattice.packets.boxes import Box, Undecided, remainder
+from agile_lattice.packets.functions import Entry
 from agile_lattice.packets.spans import Spans, meet, merged
 from agile_lattice.programs import model
 from agile_lattice.programs.following import Part, Taken
@@ -59,7 +60,7 @@ class Row(msgspec.Struct, frozen=True, gc=False):
     known: bool = True
 
 
-def rows_of(device: Device, part: Listed, space: Space, program: Program | None = None) -> list[Row]:
+def rows_of(device: Device, part: Listed, space: Space, program: Program | None = None, choice: int = 0) -> list[Row]:
     """Return a list of a device as rows, of which the first decides that holds a packet.
 
     Args:
@@ -67,13 +68,14 @@ def rows_of(device: Device, part: Listed, space: Space, program: Program | None 
         part: The list.
         space: The packets.
         program: What decides in it, where its rules are a program.
+        choice: Which of several equally good routes is taken, where they are not.
 
     Raises:
         Undecided: If they are too many.
         Unlisted: If what the program does is no list.
     """
     if program is None:
-        return [_of_line(each) for each in lines(device, part, space)]
+        return [_of_line(each) for each in lines(device, part, space, choice)]
     return [row for each in _listed(program, part, space) if (row := _of_part(each, part, space, program)) is not None]
 
 
@@ -164,6 +166,11 @@ class Cases:
         besides = dict(row.besides)
         own = (besides.get(each, spans) for each, spans in zip(self.dimensions, self.whole, strict=False))
         return (*row.box, *own, self._spans.get(row.needs, self.whole[-1]))
+
+    def entry(self, row: Row) -> Entry:
+        """Return a row as an entry that does what the row does; where that was not understood, it is like no other."""
+        action = row.action if row.known else Action(("not understood", row.place.file, row.place.line))
+        return Entry(self.box(row), action)
 
     def wide(self, box: Box) -> Box:
         """Return packets of every list, whatever the other dimensions are."""

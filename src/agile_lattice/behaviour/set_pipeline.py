@@ -234,11 +234,11 @@ class Treating:
 
     def _list(self, part: Listed) -> RuleList | ProgramStage:
         if part not in self._lists:
-            program = self.topology.program(self.device.name, self.space.family)
+            rules = self.topology.following(self.device.name, self.space.family)
             self._lists[part] = (
                 RuleList(self.device, part, self.space, self.unknown, self.topology.equal)
-                if program is None
-                else ProgramStage(program, part, self.space)
+                if rules is None
+                else ProgramStage(rules, part, self.space)
             )
         return self._lists[part]
 

@@ -19,6 +19,7 @@ from agile_lattice.intent.model import Answer, Device, Network
 from agile_lattice.intent.permits import Passage, passages
 from agile_lattice.intent.stages import Rule, Stage, family_of, split
 from agile_lattice.intent.translations import described
+from agile_lattice.programs.following import Following
 from agile_lattice.programs.model import Program
 
 MOST_HOPS = 50_000  # that are remembered
@@ -65,7 +66,7 @@ class Topology:
         lowered: Callable[[Device, int, int], Program | None] = lambda device, family, choice: None,
     ) -> None:  # fmt: skip
         self.network, self._lowered = network, lowered
-        self._programs: dict[tuple[str, int], Program | None] = {}
+        self._programs: dict[tuple[str, int], Following | None] = {}
         self.choice = choice
         self._tables: dict[tuple[str, int, str], Table] = {}
         self._rules: dict[tuple[str, Stage, int], tuple[list[Rule], tuple[Tested, ...]]] = {}
@@ -78,8 +79,14 @@ class Topology:
 
     def program(self, device: str, family: int) -> Program | None:
         """Return what decides packets of one family in a device, where its rules are a program; worked out once."""
+        following = self.following(device, family)
+        return following.program if following is not None else None
+
+    def following(self, device: str, family: int) -> Following | None:
+        """Return a program made ready to follow packets through it, likewise."""
         if (device, family) not in self._programs:
-            self._programs[device, family] = self._lowered(self.devices[device], family, self.equal)
+            program = self._lowered(self.devices[device], family, self.equal)
+            self._programs[device, family] = Following(program) if program is not None else None
         return self._programs[device, family]
 
     @cached_property

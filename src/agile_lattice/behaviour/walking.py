@@ -106,8 +106,8 @@ def walk(topology: Topology, header: Header, device: str, arrives: str) -> Walk:
         if (device, arrives, header) in seen:
             return Walk(tuple(visits), "loop", f"the packet comes back to {device} unchanged")
         seen.add((device, arrives, header))
-        program = topology.program(device, header.source.family)
-        passing = Passing(topology, here, arrives) if program is None else Chained(topology, here, arrives, program)
+        rules = topology.following(device, header.source.family)
+        passing = Passing(topology, here, arrives) if rules is None else Chained(topology, here, arrives, rules)
         stopped = passing.run(header)
         visits.append(Visit(device, arrives, passing.leaves, tuple(passing.stages)))
         if stopped is not None:

@@ -8,7 +8,6 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.flow_parsing import Sent
-from agile_lattice.behaviour.flows import matches
 from agile_lattice.behaviour.surroundings import Surroundings
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import Visit, Walk, walk
@@ -102,21 +101,13 @@ def followed_beside(network: Network, captures: Mapping[str, Capture], sent: Sen
 
 def _doubts(capture: Capture, visit: Visit) -> list[str]:
     """Return the lines that were not understood and could decide about a packet before what was found to decide."""
-    bounds = {(each.place.file, each.place.line): each.bounds for each in capture.bounds if each.bounds}
     texts = {(each.place.file, each.place.line): each.text for each in capture.leftovers}
     # A list without any rule leaves no stage behind, and is asked all the same.
     asked = {"permits" if visit.leaves else "access"}.union(
         *(ASKED.get(each.stage, {each.stage}) for each in visit.stages)
     )
-    headers = {header for each in visit.stages for header in (each.before, each.after)}
     found = []
     for doubt in unknown_of(beyond_program(capture)).doubts:
-        line = doubt.place.file, doubt.place.line
-        within = bounds.get(line)
-        if within is not None and not any(
-            matches(one, header, visit.arrives, visit.leaves) for one in within for header in headers
-        ):
-            continue
         if doubt.touches & asked:
-            found.append(f"{doubt.place}: {texts.get(line, '')}")
+            found.append(f"{doubt.place}: {texts.get((doubt.place.file, doubt.place.line), '')}")
     return found

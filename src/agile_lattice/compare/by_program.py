@@ -7,26 +7,26 @@ from collections.abc import Iterator, Sequence
 from agile_lattice.behaviour.images import with_spans
 from agile_lattice.behaviour.matching import DESTINATION, LEAVES, PORT, SOURCE, Space
 from agile_lattice.behaviour.proving import Part, Parting, Proof, Region
+from agile_lattice.behaviour.rows import DIMENSIONS, Cases, rows_of
 from agile_lattice.behaviour.set_pipeline import Apart, Treatment
-from agile_lattice.behaviour.stage_lists import LISTED
+from agile_lattice.behaviour.stage_lists import LISTED, Listed
 from agile_lattice.compare.differences import Witness
-from agile_lattice.compare.search_space import question_about
 from agile_lattice.compare.witnesses import FAMILIES, Question, Sides, Walks
-from agile_lattice.dialects.assembly import Capture
-from agile_lattice.packets.boxes import Box, fused
+from agile_lattice.packets.boxes import Box, Undecided, fused
+from agile_lattice.packets.functions import differing
 from agile_lattice.packets.spans import meet, merged, minus
+from agile_lattice.programs.lists import Unlisted
 
 MOST_SETS = 51  # of packets that are told apart
 Found = tuple[Parting, Witness | None, Walks, str]
 
 
-def found_apart(sides: Sides, proof: Proof, capture: Capture) -> Iterator[Found]:
+def found_apart(sides: Sides, proof: Proof) -> Iterator[Found]:
     """Yield the packets that are treated otherwise, by what decides about them on both sides: the first sets of them.
 
     Args:
         sides: The device as it should be, and as it is.
-        proof: Where its lists differ, as far as its rules can be said in lists.
-        capture: What was read of it, with what of its rules only its program says.
+        proof: Where all else differs than lists of rules.
 
     Yields:
         The packets, one of them with what both sides do with it, and why it is not known whether they are treated
@@ -37,7 +37,7 @@ def found_apart(sides: Sides, proof: Proof, capture: Capture) -> Iterator[Found]
     """
     for family in FAMILIES:
         together: dict[tuple[Part, str, str, str], list[Box]] = {}
-        for each in sides.apart(family, _questions(sides, family, proof, capture)):
+        for each in sides.apart(family, _questions(sides, family, proof)):
             key = _part(each), _words(each.here), _words(each.there), each.unsure
             together.setdefault(key, []).append(each.box)
             if len(together) == MOST_SETS:
@@ -54,26 +54,35 @@ def found_apart(sides: Sides, proof: Proof, capture: Capture) -> Iterator[Found]
                 yield parting, answered.witness, answered.walks, ""
 
 
-def _questions(sides: Sides, family: int, proof: Proof, capture: Capture) -> Iterator[Question]:
-    """Yield where packets of a family can be treated otherwise.
-
-    Lists of rules say what a program does, but for the steps that they cannot say. So packets can be treated otherwise
-    only where lists differ, and where such a step could be about them: anywhere, if that is not known of one.
-    """
+def _questions(sides: Sides, family: int, proof: Proof) -> Iterator[Question]:
+    """Yield where packets of a family can be treated otherwise: where lists differ in some case, or anywhere."""
     space = sides.space(family)
-    known = {(each.place.file, each.place.line) for each in capture.bounds if each.bounds}
-    unbound = any(each.in_program and (each.place.file, each.place.line) not in known for each in capture.leftovers)
-    steps = (step for each in sides.rules for members in each.steps.values() for step in members)
-    anywhere = unbound or proof.undecided or any(each.part not in LISTED for each in proof.partings)
-    if anywhere or any(step.untracked for step in steps):
+    if proof.undecided or proof.partings:
         yield Question(family, (space.box(),))
         return
-    for parting in proof.partings:
-        if parting.family in (None, family):
-            yield from (each for each in question_about(sides, parting) if each.family == family)
-    for aside in capture.bounds:
-        boxes = tuple(space.of_rule(bound) for bound in aside.bounds if space.speaks(bound))
-        yield Question(family, boxes) if aside.hook == "arrival" else Question(family, (), boxes)
+    try:
+        boxes = {part: _boxes_apart(sides, part, family) for part in LISTED}
+    except (Undecided, Unlisted):
+        yield Question(family, (space.box(),))
+        return
+    for part, apart in boxes.items():
+        yield Question(family, apart) if part == "arrival" else Question(family, (), apart)
+
+
+def _boxes_apart(sides: Sides, part: Listed, family: int) -> tuple[Box, ...]:
+    """Return boxes that hold all packets that both sides treat differently in a list, as they come to it."""
+    space, found = sides.space(family), dict[Box, None]()
+    for choice in sides.choices(family):
+        mine, its = sides.topologies(choice)
+        program = its.program(sides.name, family)
+        left = rows_of(mine.devices[sides.name], part, space, None, mine.equal)
+        right = rows_of(its.devices[sides.name], part, space, program, its.equal)
+        cases = Cases([*left, *right], program.sizes if program is not None else {})
+        apart = differing([*map(cases.entry, left)], [*map(cases.entry, right)])
+        if apart.unseen or apart.undecided:
+            raise Undecided(len(apart.regions))
+        found |= dict.fromkeys(box[:DIMENSIONS] for each in apart.regions for box in each.boxes)
+    return tuple(found)
 
 
 def _region(space: Space, boxes: Sequence[Box]) -> Region:

@@ -191,28 +191,26 @@ def _found(intent: Device, there: Device, capture: Capture) -> tuple[Verdict, Ca
     if capture.programs:
         try:
             sides = Sides(intent, there, unknown_of(known), capture.unseen_families, capture.programs)
-            return _of_program(sides, capture), known
+            return _of_program(sides), known
         except Undecided:
             pass
     return _verdict(Sides(intent, there, unknown_of(capture), capture.unseen_families)), capture
 
 
-def _of_program(sides: Sides, capture: Capture) -> Verdict:
+def _of_program(sides: Sides) -> Verdict:
     """Compare with a device whose rules are a program.
 
     Raises:
         Undecided: If that takes too much.
     """
-    proof = prove(*sides.devices)
-    kept = tuple(each for each in proof.partings if each.part not in LISTED)
-    undecided = prove(*sides.devices, lists=()).undecided if proof.undecided else ()
-    every = [Shown(*each) for each in islice(found_apart(sides, proof, capture), MOST_SHOWN + 1)]
+    proof = prove(*sides.devices, lists=())
+    every = [Shown(*each) for each in islice(found_apart(sides, proof), MOST_SHOWN + 1)]
     found = tuple(every[:MOST_SHOWN])
-    rest = _verdict(sides, replace(proof, partings=kept, undecided=undecided))
+    rest = _verdict(sides, proof)
     if not found:
         return rest
     # What differs elsewhere shows in the packets above already.
-    proof = replace(proof, partings=(*(each.parting for each in found), *kept), undecided=undecided)
+    proof = replace(proof, partings=(*(each.parting for each in found), *proof.partings))
     return replace(rest, proof=proof, shown=found, hidden=rest.hidden + len(every) - len(found))
 
 

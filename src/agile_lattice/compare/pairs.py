@@ -26,6 +26,7 @@ from agile_lattice.programs.deciding import Asked
 from agile_lattice.programs.lists import TO_OTHERS
 from agile_lattice.programs.model import Program
 
+MOST_PAIRS = 8_000_000  # of boxes that are looked at
 MOST_BOXES = 2000  # in which an example is looked for
 MOST_EXAMPLES = 200  # that are looked for in all that is treated otherwise; behind them any packet will do
 
@@ -112,7 +113,7 @@ class Pairs:
         return remainder([self.cases.box(whole)], map(self.cases.box, apart))
 
     def _regions(self, left: list[Entry], right: list[Entry]) -> Sequence[Region]:
-        found = differing(left, right, [*self.space.liked, *(() for _ in self.cases.whole)])
+        found = differing(left, right, [*self.space.liked, *(() for _ in self.cases.whole)], MOST_PAIRS)
         if found.unseen or found.undecided:
             raise Undecided(len(found.regions))
         return found.regions

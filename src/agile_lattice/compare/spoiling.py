@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from agile_lattice.behaviour.proving import common_space
-from agile_lattice.behaviour.rows import Cases, Row, rows_of
+from agile_lattice.behaviour.rows import Cases, rows_of
 from agile_lattice.behaviour.stage_lists import Listed
 from agile_lattice.compare.witnesses import FAMILIES, Sides
 from agile_lattice.intent.learned import with_learned
-from agile_lattice.packets.actions import Action
 from agile_lattice.packets.boxes import Box, Undecided, overlap
 from agile_lattice.packets.functions import Entry, Exactly, differing
 from agile_lattice.programs.lists import Unlisted
@@ -35,16 +34,9 @@ def _spoils(before: Sides, after: Sides, stage: Listed, family: int) -> bool:
     space, programs = common_space(intent, was_, family), [each.program(family) for each in (before, after)]
     was, now = rows_of(was_, stage, space, programs[0]), rows_of(now_, stage, space, programs[1])
     cases = Cases([*was, *now], programs[0].sizes if programs[0] is not None else {})
-    meant, was_entries, now_entries = (
-        [Entry(cases.box(row), _effect(row)) for row in rows] for rows in (rows_of(intent, stage, space), was, now)
-    )
-    changed = list(_apart(was_entries, now_entries))
-    return any(overlap(one, other) for one in _apart(now_entries, meant) for other in changed)
-
-
-def _effect(row: Row) -> Action:
-    """Return what a row does; where that was not understood, it is what that line does and nothing else."""
-    return row.action if row.known else Action(("not understood", str(row.place.file), row.does))
+    meant, before_, after_ = ([*map(cases.entry, rows)] for rows in (rows_of(intent, stage, space), was, now))
+    changed = list(_apart(before_, after_))
+    return any(overlap(one, other) for one in _apart(after_, meant) for other in changed)
 
 
 def _apart(left: Sequence[Entry], right: Sequence[Entry]) -> Iterator[Box]:

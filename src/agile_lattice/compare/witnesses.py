@@ -156,7 +156,7 @@ class Sides:
                 budget.spend(len(seen))
                 new = remainder([box], (each for each in seen if overlap(each, box)))
                 seen.append(box)
-                for choice in self._choices(family):
+                for choice in self.choices(family):
                     yield from treated_apart(self.treating(family, choice), new, budget)
 
     def leading_to(self, family: int, leaves: Spans) -> Spans:
@@ -173,7 +173,7 @@ class Sides:
             return space.any_address
         return merged(span for each in self.treating(family) for name in names for span in each.leading_to(name))
 
-    def _choices(self, family: int) -> range:
+    def choices(self, family: int) -> range:
         """Return all that a system may choose, among equally good and learned routes, as `Topology` counts it."""
         learning = any(families_learned(one) for device in self.devices for one in device.interfaces)
         instances = {"", *(one.instance for device in self.devices for one in device.interfaces)}
@@ -197,7 +197,7 @@ class Sides:
         unknown = ""
         beside = None
         for each in questions:
-            for choice in self._choices(each.family):
+            for choice in self.choices(each.family):
                 try:
                     found = self._asked(each, shows, choice)
                 except Undecided as error:
@@ -218,7 +218,7 @@ class Sides:
         box = (single[0], self.space(family).any_side, *single[2:])
         return any(
             True
-            for choice in self._choices(family)
+            for choice in self.choices(family)
             for _ in treated_apart(self.treating(family, choice), [box], Budget(MOST_WORK))
         )
 

@@ -32,12 +32,11 @@ from agile_lattice.dialects.made_routes import out_of_the_ordinary
 from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.families import united, without_end
 from agile_lattice.dialects.passes.groups import group_name, service_name
-from agile_lattice.dialects.program_facts import AsideFact
 from agile_lattice.dialects.reading.absent import Absent
 from agile_lattice.dialects.reading.including import NOT_HERE
 from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
-from agile_lattice.dialects.several_texts import bounds_of, contradictions, in_order, meeting
+from agile_lattice.dialects.several_texts import contradictions, in_order, meeting
 from agile_lattice.dialects.speaking import Spoken
 from agile_lattice.dialects.vlan_assembly import known_interfaces, put_in_vlans
 from agile_lattice.intent.addresses import AddressSet
@@ -68,7 +67,6 @@ class Capture(msgspec.Struct, frozen=True):
         hides_bare: Whether no text tells of interfaces of which nothing is set.
         unseen_families: Address families of whose rules the texts do not speak, though of those of the other.
         by_hand: Whether rules are a program that somebody wrote, and not as a dialect writes them.
-        bounds: What packets a step of that, which may apply or not, could be about at most.
         programs: The facts of the rules that somebody wrote, by their kinds, for each text.
     """
 
@@ -80,7 +78,6 @@ class Capture(msgspec.Struct, frozen=True):
     sorts_addresses: bool = False
     hides_bare: bool = False
     by_hand: bool = False
-    bounds: tuple[AsideFact, ...] = ()
     programs: tuple[Any, ...] = ()
 
 
@@ -106,7 +103,6 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     leftovers += [*not_brought_up(facts, readings, dialects), *only_marked(facts)]
     leftovers += [*unused(facts, dialects), *without_parent(known_interfaces(facts), readings)]
     by_hand = any(reading.by_hand for reading in readings)
-    bounds = bounds_of(readings)
     leftovers += [*meeting(readings), *contradictions(readings)]
     families = {reading.family for reading in readings if reading.family is not None}
     if families:
@@ -149,7 +145,7 @@ def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]
     hides = bool(telling) and all(telling)
     programs = tuple(each.program for each in readings if each.by_hand and each.program)
     return Capture(
-        device, tuple(leftovers), frozenset(sections), absent, tuple(unseen), sorts, hides, by_hand, bounds, programs
+        device, tuple(leftovers), frozenset(sections), absent, tuple(unseen), sorts, hides, by_hand, programs
     )
 
 

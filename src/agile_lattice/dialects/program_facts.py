@@ -201,18 +201,12 @@ class AsideFact(msgspec.Struct, frozen=True):
         hook: Where it is asked.
         reason: Why not.
         ordered: Whether all that is decided before it stands before it in the text, and all else behind it.
-        bounds: What packets it could be about at most; nothing if that is not known.
-        conditional: Whether all is known but whether it applies.
-        by_image: Whether that follows from what the rules of this text make of packets that arrive.
     """
 
     hook: str
     reason: str
     place: Place
     ordered: bool = False
-    bounds: tuple[Passage, ...] = ()
-    conditional: bool = False
-    by_image: bool = False
 
 
 class AbsentFact(msgspec.Struct, frozen=True):

@@ -7,11 +7,8 @@ from itertools import combinations
 from pathlib import PurePath
 from typing import Any
 
-from msgspec.structs import replace
-
 from agile_lattice.dialects.fact_types import FACTS
 from agile_lattice.dialects.facts import Fact
-from agile_lattice.dialects.program_facts import AsideFact
 from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.model import Section
@@ -71,13 +68,6 @@ def _contradicted(kind: str, fact: Any, field: str, file: str) -> Leftover:
     place = fact.place.at(field) if fact.place.parts and field in fact.place.parts else fact.place
     what = f"interface {fact.interface}" if kind == "interface" else FACTS[kind].describe(fact)
     return Leftover(place, what, (), f"{file} says otherwise of its {field.replace('_', ' ')}", (section,))
-
-
-def bounds_of(readings: Sequence[Reading]) -> tuple[AsideFact, ...]:
-    """Return what steps that may apply or not could be about; what one text rewrites, another may do as well."""
-    rewriting = sum(any(_rules(each, "translations", "arrival")) for each in readings)
-    found = (each for reading in readings for each in reading.bounds)
-    return tuple(replace(each, bounds=()) if each.by_image and rewriting > 1 else each for each in found)
 
 
 def _rules(reading: Reading, section: Section, stage: Stage | None) -> Iterator[Fact]:

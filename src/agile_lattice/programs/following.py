@@ -13,7 +13,8 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.intent.places import Place
-from agile_lattice.packets.boxes import WORK_LIMIT, Undecided
+from agile_lattice.packets.bounds import Bounds
+from agile_lattice.packets.boxes import WORK_LIMIT, Box, Undecided
 from agile_lattice.packets.spans import Spans, covers, meet, merged, minus
 from agile_lattice.programs.model import (
     AS_IT_CAME,
@@ -37,6 +38,8 @@ from agile_lattice.programs.model import (
 )
 
 DEEPEST = 32  # chains that jump to one another
+MANY = 50  # rules of a chain that is worth being looked up
+DIMENSIONS = 6  # that every list has
 MOST_ORDERS = 6  # in which chains of one priority may be asked
 Outcome = Literal["accept", "drop", "not known"]
 Taken = tuple[tuple[Unknown, bool], ...]
@@ -76,6 +79,7 @@ class Following:
         self.program, self.limit = program, limit
         self._left = limit  # entries that may still be looked at
         self._rules = rules_of(program)
+        self._lookup: dict[str, _Lookup] = {}
         self._ended: list[Part] = []
 
     def at(self, hook: Hook, parts: Iterable[Part], limit: int | None = None) -> list[Part]:
@@ -144,7 +148,20 @@ class Following:
         if depth > DEEPEST:
             raise Undecided(DEEPEST)
         left: list[Part] = []
-        for rule in self._rules.get(name, ()):
+        rules = self._rules.get(name, [])
+        if len(rules) < MANY:
+            back = self._through(rules, parts, left, depth)
+            return [*left, *back]
+        if name not in self._lookup:
+            self._lookup[name] = _Lookup(rules, self.program)
+        back = []
+        for part in parts:
+            back += self._through(self._lookup[name].about(part), [part], left, depth)
+        return [*left, *back]
+
+    def _through(self, rules: Iterable[list[Entry]], parts: list[Part], left: list[Part], depth: int) -> list[Part]:
+        """Follow packets through rules; return those that come to the end, and add those that return to `left`."""
+        for rule in rules:
             if not parts:
                 break
             onward: list[Part] = []
@@ -155,7 +172,7 @@ class Following:
                 else:
                     onward += self._rule(rule, part, left, depth)
             parts = onward
-        return [*left, *parts]
+        return parts
 
     def _rule(self, rule: list[Entry], part: Part, left: list[Part], depth: int) -> list[Part]:
         """Apply one rule: of its entries at most one, by what packets were like before any of them."""
@@ -235,6 +252,33 @@ class Following:
         self._left -= entries
         if self._left < 0:
             raise Undecided(self.limit)
+
+
+class _Lookup:
+    """The rules of a long chain, made ready to be looked up by the packets that they are about.
+
+    Args:
+        rules: The rules.
+        program: Tells how large dimensions are, and which of them change while packets go on in a chain.
+    """
+
+    def __init__(self, rules: list[list[Entry]], program: Program) -> None:
+        self._rules = rules
+        every = [entry for entries in program.chains.values() for entry in entries]
+        moving = {dimension for each in every if each.verdict != "accept" for dimension, _ in each.changes}
+        self._whole = {each: program.anything(each) for each in range(DIMENSIONS) if each not in moving}
+        self._owners = [number for number, rule in enumerate(rules) for _ in rule]
+        self._bounds = Bounds([self._box(each.box) for rule in rules for each in rule])
+
+    def _box(self, box: SparseBox) -> Box:
+        return tuple(box.get(each, whole) for each, whole in self._whole.items())
+
+    def about(self, part: Part) -> Iterator[list[Entry]]:
+        """Yield the rules that may be about packets, and maybe others, in their order."""
+        here = {dimension: spans for dimension, spans in part.box.items() if dimension not in part.now}
+        here |= {at: ((change.number,) * 2,) for at, change in part.now.items() if isinstance(change, Constant)}
+        for number in dict.fromkeys(self._owners[at] for at in self._bounds.meeting(self._box(here))):
+            yield self._rules[number]
 
 
 def rules_of(program: Program) -> dict[str, list[list[Entry]]]:

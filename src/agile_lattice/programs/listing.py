@@ -17,6 +17,7 @@ from agile_lattice.packets.spans import meet, merged
 from agile_lattice.programs import model
 from agile_lattice.programs.following import (
     DEEPEST,
+    DIMENSIONS,
     Part,
     Taken,
     as_seen,
@@ -29,7 +30,6 @@ from agile_lattice.programs.model import Base, Constant, Entry, Mapped, Moved, O
 
 MOST_ROWS = 100_000
 MOST_WORK = 1_000_000  # entries that are looked at
-DIMENSIONS = 6  # of those that every list has
 Outer = tuple[tuple[str, int], ...]  # where the chains go on that jumped here, the outermost first
 Called = Mapping[int, int | None]  # dimensions that are called otherwise in rows; None if rows cannot say them
 

@@ -17,19 +17,7 @@ Names = tuple[str, ...]
 
 
 class Unclear(Exception):
-    """Something cannot be said in lists of rules; the text says what.
-
-    Attributes:
-        bound: What it could be about at most; `None` if that is not known.
-        conditional: Whether all is known but whether a step applies.
-        by_image: Whether the bound follows from what becomes of packets that arrive.
-    """
-
-    def __init__(
-        self, what: str, bound: Match | None = None, conditional: bool = False, by_image: bool = False
-    ) -> None:
-        super().__init__(what)
-        self.bound, self.conditional, self.by_image = bound, conditional, by_image
+    """Something cannot be said in lists of rules; the text says what."""
 
 
 class Match(msgspec.Struct, frozen=True):

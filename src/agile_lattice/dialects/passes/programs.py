@@ -22,7 +22,7 @@ from agile_lattice.dialects.passes import Facts
 from agile_lattice.dialects.passes.early_and_late import placed
 from agile_lattice.dialects.passes.families import marked, united
 from agile_lattice.dialects.passes.implied import note_answers, note_neighbours, note_replies, once
-from agile_lattice.dialects.passes.matches import Match, image_of, match_of, narrowed, passage_of
+from agile_lattice.dialects.passes.matches import Match, match_of, narrowed, passage_of
 from agile_lattice.dialects.passes.rulesets import Ruleset, chain_of
 from agile_lattice.dialects.passes.walks import TooMuchError, Walk, at_last, states_of
 from agile_lattice.dialects.program_facts import BaseChainFact
@@ -69,10 +69,6 @@ def _list_of(program: Ruleset, hook: str) -> list[Fact]:
     families = [family for family in (4, 6) if any(each.family in (0, family) for each in bases)]
     lists = {family: _of_family(program, hook, [each for each in bases if each.family in (0, family)], family)
              for family in families}  # fmt: skip
-    if hook == "arrival" and families and not any(each.hook == hook for each in program.aside.values()):
-        program.images = {
-            family: [image_of(each) for each in lists[family] if each.verdict != "keep"] for family in families
-        }
     if hook in ("arrival", "departure") or not families:
         return [rule for family in families for rule in lists[family]]
     if bases[0].alone:

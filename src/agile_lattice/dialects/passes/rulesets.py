@@ -8,7 +8,6 @@ from typing import Literal
 
 from agile_lattice.dialects.facts import AddressSetFact
 from agile_lattice.dialects.passes import Facts
-from agile_lattice.dialects.passes.matches import Match
 from agile_lattice.dialects.program_facts import (
     AbsentFact,
     AsideFact,
@@ -37,7 +36,6 @@ class Ruleset:
     Attributes:
         aside: What is not worked out, by where it stands and where it is asked.
         absent: Lists that do not let replies pass.
-        images: By family, what its rules make of packets that arrive; None if that is not known.
     """
 
     def __init__(self, facts: Facts) -> None:
@@ -56,7 +54,6 @@ class Ruleset:
                 self._addresses[one.table, one.family, one.name][one.addresses.family] = one.addresses
         self.aside: dict[tuple[str, int, str], AsideFact] = {}
         self.absent: list[AbsentFact] = []
-        self.images: dict[int, list[Match]] | None = None
 
     def set_homeless_aside(self) -> None:
         """Set steps aside that do something, in a chain of which nothing says when it is asked."""

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import accumulate
 from typing import Any
 
 from msgspec.structs import replace
 
-from agile_lattice.dialects.passes.families import marked
 from agile_lattice.dialects.passes.matches import Match, Unclear, narrowed, passage_of
 from agile_lattice.dialects.passes.rulesets import DEEPEST, Chain, Ruleset, chain_of, target_of
 from agile_lattice.dialects.passes.tcp_flags import asked_of
@@ -19,7 +19,7 @@ from agile_lattice.intent.stages import Rule
 ANYONE = {family: AddressSet.of(Prefix(family, 0, 0)) for family in (4, 6)}
 NOBODY = {family: AddressSet(family, ()) for family in (4, 6)}
 IMAGE = "whether it applies depends on whether the destination of the packet was rewritten"
-MOST_WORK = 200_000  # steps that are looked at for one list
+MOST_WORK = 60_000  # steps that are looked at for one list
 KNOWN = ("established", "related")  # states that no first packet of a flow has
 WITHOUT_EGRESS = ("access", "arrival")  # hooks at which it is not known where a packet leaves
 STATES = frozenset({*KNOWN, "new", "invalid", "untracked"})
@@ -125,35 +125,22 @@ class Walk:
         flags = asked_of(step, self.state not in KNOWN)
         if flags == "none" or not self.applies(step):
             return None
-        try:
-            mine = self.match(step)
-        except Unclear as unclear:
-            here = narrowed(packets, unclear.bound) if unclear.bound is not None else packets
-            if here is None:
-                return None
-            raise Unclear(str(unclear), here) from None
+        mine = self.match(step)
         here = narrowed(packets, mine) if mine is not None else None
-        if here is not None and step.untracked:
-            raise Unclear("no connection is looked up for its packets", here)
-        if here is not None and step.beyond_lists:
-            raise Unclear(f"it rewrites to {step.beyond_lists}", here)
-        if here is not None and step.unknown:
-            raise Unclear(f"not recognised from {step.unknown.split()[0]!r} on", here)
-        if here is not None and (step.unmodelled or flags == "some"):
+        if here is None:
+            return None
+        if step.untracked:
+            raise Unclear("no connection is looked up for its packets")
+        if step.beyond_lists:
+            raise Unclear(f"it rewrites to {step.beyond_lists}")
+        if step.unknown:
+            raise Unclear(f"not recognised from {step.unknown.split()[0]!r} on")
+        if step.unmodelled or flags == "some":
             more = step.unmodelled or "flags of TCP"
-            why = f"whether it applies depends on more than the header of a packet ({more})"
-            raise Unclear(why, here, conditional=True)
-        if here is not None and self.state not in (states_of(step) or STATES):
-            raise self._rewritten(step, here)
+            raise Unclear(f"whether it applies depends on more than the header of a packet ({more})")
+        if self.state not in (states_of(step) or STATES):
+            raise Unclear(IMAGE)
         return here
-
-    def _rewritten(self, step: StepFact, here: Match) -> Unclear:
-        """Note that a step is about packets whose destination was rewritten; return the last of what these can be."""
-        images = (self.program.images or {}).get(self.family, [])
-        found = [each for one in images if (each := narrowed(here, one)) is not None]
-        doubts = [Unclear(IMAGE, each, by_image=True) for each in found] or [Unclear(IMAGE, here)]
-        self._unclear += [(len(self.rules), step, each) for each in doubts[:-1]]
-        return doubts[-1]
 
     def _go_on(self, packets: Match, outer: tuple[tuple[Chain, int], ...]) -> None:
         """Follow some packets to their end, before the others go on in their chain: they skip the rest of it.
@@ -177,23 +164,17 @@ class Walk:
 
     def settle(self) -> None:
         """Set aside what was not clear; tell whether the lines of the text part what comes before from what follows."""
+        lines = [rule.place.line for rule in self.rules]
+        most = [0, *accumulate(lines, max)]  # of those before a rule
+        least = [*accumulate(reversed(lines), min)][::-1]
         for count, step, unclear in self._unclear:
             line = step.place.line
-            ordered = all(rule.place.line < line for rule in self.rules[:count]) and all(
-                rule.place.line > line for rule in self.rules[count:]
-            )
+            ordered = most[count] < line and (count == len(lines) or least[count] > line)
             known = self.program.aside.get((step.place.file, line, self.hook))
             ordered = ordered and (known is None or known.ordered)
-            bounds = known.bounds if known is not None else ()
-            if unclear.bound is not None and (known is None or bounds):
-                bounds = (*bounds, marked(passage_of("pass", unclear.bound, "", step.place), self.family))
-            else:
-                bounds = ()
             self.program.aside[step.place.file, line, self.hook] = AsideFact(
-                self.hook, str(unclear), step.place, ordered, bounds,
-                unclear.conditional and (known is None or known.conditional),
-                unclear.by_image or (known is not None and known.by_image),
-            )  # fmt: skip
+                self.hook, str(unclear), step.place, ordered
+            )
 
     def applies(self, step: StepFact) -> bool:
         """Tell whether a step can apply to packets of this state."""
@@ -207,7 +188,7 @@ class Walk:
         """Return what a step matches, with its sets in place of their names; `None` if that is nothing.
 
         Raises:
-            Unclear: If it names a set that could not be read, with what the rest of it matches.
+            Unclear: If it names a set that could not be read.
         """
         unread, ends = [], []
         for value in (step.source, step.destination):
@@ -233,9 +214,9 @@ class Walk:
         protocol = step.protocol if step.mask is None and step.flags is None else "tcp"
         match = Match(step.arrives, None if early else step.leaves, ends[0], ends[1], protocol, ports, step.own)
         if early:
-            raise Unclear("it asks for the egress interface where packets have none", match)
+            raise Unclear("it asks for the egress interface where packets have none")
         if unread:
-            raise Unclear(f"there is no set {unread[0]!r} of which all members could be read", match)
+            raise Unclear(f"there is no set {unread[0]!r} of which all members could be read")
         return match
 
     def decide(self, step: StepFact, match: Match) -> None:

@@ -58,7 +58,6 @@ class Reading(msgspec.Struct, frozen=True):
         absent: What its lists of rules should let pass before their rules are asked, and do not.
         entangled: Facts inside whose statements something stands that was not understood.
         by_hand: Whether its rules are a program that somebody wrote, and not as the dialect writes them.
-        bounds: What packets a step of that, which may apply or not, could be about at most.
         later_wins: Whether of several such texts the one whose name comes later decides.
         program: The facts of its rules, if they are a program: its chains, and what they use.
         unit_of: The interfaces that a unit is about: of several units only the first applies, in the order of their
@@ -82,7 +81,6 @@ class Reading(msgspec.Struct, frozen=True):
     hides_bare: bool = False
     unit_of: tuple[str, ...] = ()
     by_hand: bool = False
-    bounds: tuple[AsideFact, ...] = ()
     given: frozenset[str] = frozenset()
     wanting: Mapping[str, Leftover] = {}
     later_wins: bool = False
@@ -90,8 +88,8 @@ class Reading(msgspec.Struct, frozen=True):
 
     @property
     def told(self) -> int:
-        """Of how many statements something is known: what they do, or at least what they could be about."""
-        return self.statements[1] + len({each.place.line for each in self.bounds})
+        """Of how many statements it is known what they do, if only as a part of a program."""
+        return self.statements[1] + len({each.place.line for each in self.leftovers if each.in_program})
 
 
 def explained(reading: Reading, unrecognised: Unrecognised, text: str) -> Reading:
@@ -246,7 +244,7 @@ def _reading(dialect: Dialect, reader: Reader, statements: list[Statement]) -> R
         dialect.name, reader.form.name, reader.file, facts, leftovers, frozenset(reader.sections),
         (count, count - left), itself, dialect.semantics.family, tuple(reader.entangled), tuple(absent),
         dialect.semantics.addresses == "sorted", dialect.semantics.interfaces == "set", tuple(unit_of),
-        reader.form.change.of_programs, tuple(each for each in steps if each.bounds), frozenset(reader.given), wanting,
+        reader.form.change.of_programs, frozenset(reader.given), wanting,
         dialect.semantics.texts == "later-wins", program,
     )  # fmt: skip
 
