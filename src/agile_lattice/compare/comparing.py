@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from agile_lattice.behaviour.links import asked_by, proxy, takes_part
 from agile_lattice.behaviour.stage_lists import Listed
 from agile_lattice.compare.applying import as_it_is, with_unshown
-from agile_lattice.compare.counterparts import Counterparts, counterparts
+from agile_lattice.compare.counterparts import Counterpart, Counterparts, counterparts
 from agile_lattice.compare.differences import (
     Comparison,
     Difference,
@@ -67,23 +67,22 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
     unseen = [section for section in SECTIONS if section not in capture.sections]
     wanted = replace(intent, answers=normal_answers(intent)) if unseen else intent
     spoken = tuple(section for section in unseen if declares(wanted, section))
-    there = as_it_is(intent, capture)
-    sides = Sides(intent, there, unknown_of(beyond_program(capture)), capture.unseen_families, capture.programs)
+    sides = sides_of(intent, capture)
     by_hand = capture.by_hand or _unnamed(intent, capture)
-    rules = _by_what_they_do(sides, capture) if by_hand else None
+    rules = by_what_they_do(sides, _lists_of(intent, capture)) if by_hand else None
     gaps = find_gaps(intent, capture)
     found = [gap for gap in gaps if told_by_rules(gap.difference, rules)]
     held = {id(gap) for gap in found}
     if rules is not None:
         # What a rule does, however it is written, has the last word about it, and is told with the rules.
-        others = _otherwise(rules)
-        notes = [(gap, _settled(gap.difference, rules, others)) for gap in found]
+        settling = _Settling(rules)
+        notes = [(gap, settling.why(gap.difference)) for gap in found]
         found = [
             replace(gap, difference=replace(gap.difference, effect="no-effect", note=note)) if note else gap
             for gap, note in notes
         ]
         found += _only_told_by_rules(intent.name, rules, [gap.difference for gap in found])
-    strange = strangers(intent, there)
+    strange = strangers(intent, as_it_is(intent, capture))
     lines = {(each.place.file, each.place.line) for each in strange}
     found = [*judged(sides, [gap for gap in gaps if id(gap) not in held]), *found]
     found = [
@@ -133,32 +132,36 @@ def _for_strangers(gap: Gap) -> Gap:
     return replace(gap, difference=replace(one, effect="may-change-traffic", note=note))
 
 
-def _settled(one: Difference, found: Counterparts, others: Collection[tuple[str, int]]) -> str:
-    """Tell why a difference of lists of rules changes nothing, by what its rule does; empty if it may.
+class _Settling:
+    """Tells why differences of lists of rules change nothing, by what the rules do.
 
     Args:
-        one: The difference.
         found: The rules held against each other.
-        others: The lines of the device that treat packets otherwise.
     """
-    if found.undecided or not STAGES_OF.get(one.section, set()) & {*found.stages}:
+
+    def __init__(self, found: Counterparts) -> None:
+        self._found = found
+        self._rules: dict[tuple[str, int], list[Counterpart]] = {}
+        for each in found.rules:
+            self._rules.setdefault((each.place.file, each.place.line), []).append(each)
+        places = [each.place for rule in found.rules for each in (*rule.otherwise, *rule.maybe)]
+        places += [each.packets.place for each in found.beyond]
+        self._others = {(each.file, each.line) for each in places}
+        self._certain = not any(each.unless for each in found.rules)
+
+    def why(self, one: Difference) -> str:
+        """Tell why a difference changes nothing; empty if it may."""
+        if self._found.undecided or not STAGES_OF.get(one.section, set()) & {*self._found.stages}:
+            return ""
+        if one.change == "missing":
+            mine = self._rules.get((one.intent.file, one.intent.line), []) if one.intent.line else []
+            lines = sorted({str(each) for rule in mine for each in rule.same if each.line})
+            alike = mine and all(not (each.otherwise or each.unless) for each in mine)
+            return f"same effect, by {' and '.join(lines)}" if alike and lines else ""
+        line = one.device.file, one.device.line
+        if one.change == "extra" and self._certain and (one.device.line == 0 or line not in self._others):
+            return "the intent has the same effect"
         return ""
-    if one.change == "missing":
-        mine = [each for each in found.rules if each.place.is_line_of(one.intent)]
-        lines = sorted({str(each) for rule in mine for each in rule.same if each.line})
-        alike = mine and all(not (each.otherwise or each.unless) for each in mine)
-        return f"same effect, by {' and '.join(lines)}" if alike and lines else ""
-    certain = not any(each.unless for each in found.rules)
-    if one.change == "extra" and certain and (one.device.line == 0 or (one.device.file, one.device.line) not in others):
-        return "the intent has the same effect"
-    return ""
-
-
-def _otherwise(found: Counterparts) -> set[tuple[str, int]]:
-    """Return the lines of a device that treat some packets otherwise than the intent, or may do so."""
-    places = [each.place for rule in found.rules for each in (*rule.otherwise, *rule.maybe)]
-    places += [each.packets.place for each in found.beyond]
-    return {(each.file, each.line) for each in places}
 
 
 def _unnamed(intent: Device, capture: Capture) -> bool:
@@ -170,15 +173,25 @@ def _unnamed(intent: Device, capture: Capture) -> bool:
     return any(wanted) and bool(there) and not any(there)
 
 
-def _by_what_they_do(sides: Sides, capture: Capture) -> Counterparts:
-    """Hold rules that somebody wrote against those of the intent, in the lists of which both say something."""
-    intent, there = sides.devices
+def sides_of(intent: Device, capture: Capture) -> Sides:
+    """Return a device as it should be and as it was captured."""
+    unknown = unknown_of(beyond_program(capture))
+    return Sides(intent, as_it_is(intent, capture), unknown, capture.unseen_families, capture.programs)
+
+
+def by_what_they_do(sides: Sides, stages: Sequence[Listed]) -> Counterparts:
+    """Hold the rules of a device against those of its intent, in some lists."""
+    return counterparts(*sides.devices, stages, sides.unknown, sides.program)
+
+
+def _lists_of(intent: Device, capture: Capture) -> list[Listed]:
+    """Return the lists of which both an intent and a capture say something."""
     stages: list[Listed] = []
     if "translations" in capture.sections:
         stages += ["arrival", "departure"]
     stages += ["permits"] * ("permits" in capture.sections and bool(intent.permits))
     stages += ["access"] * ("access" in capture.sections and bool(intent.access))
-    return counterparts(intent, there, stages, sides.unknown, sides.program)
+    return stages
 
 
 def told_by_rules(one: Difference, rules: Counterparts | None) -> bool:

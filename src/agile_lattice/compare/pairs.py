@@ -141,6 +141,8 @@ class Pairs:
         alike, others = list[Region](), list[Region]()
         for each in self.regions.get(number, ()):
             (alike if self.alike(number, each) else others).append(each)
+        if not others:
+            return []
         unread = [each for each in others if not self.row_of(each).known]
         every = _Rivals([*alike, *unread])
         uncertain = _Rivals([*(each for each in alike if self.row_of(each).needs), *unread])

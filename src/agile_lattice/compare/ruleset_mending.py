@@ -8,13 +8,12 @@ treated otherwise than before.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 
 import msgspec
 
-from agile_lattice.compare.applying import as_it_is
-from agile_lattice.compare.comparing import SUBJECTS, compare
+from agile_lattice.compare.comparing import SUBJECTS, by_what_they_do, sides_of
 from agile_lattice.compare.counterparts import HOOKS, Beyond, Counterpart, Counterparts
 from agile_lattice.compare.differences import Comparison
 from agile_lattice.compare.pairs import Otherwise
@@ -31,6 +30,7 @@ from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.lowering import facts_of
 from agile_lattice.dialects.program_facts import BaseChainFact
 from agile_lattice.dialects.reading.parting import readings
+from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.model import Device
@@ -51,6 +51,9 @@ NO_RULE = "what passes there is decided by no rule of its own but by a policy or
 NEEDED = "{} may send packets elsewhere that need it, and nobody can tell which: see to that line first"
 HANGS = "whether it does more than is meant depends on {}: see to that line by hand"
 GUARDED = "it lets management in: take it away by hand, if another way in is left"
+
+
+Puttings = Mapping[str, Sequence[Putting]]  # into a text, by its name
 
 
 class _UnsayableError(Exception):
@@ -98,72 +101,92 @@ def ruleset_changes(
     Returns:
         The changes, and what is not changed with the reason.
     """
-    planner = _Planner(intent, dialects, rulesets, texts, comparison)
-    rules = planner.now.rules
+    rules = comparison.rules
     if rules is None or rules.undecided:
         why = "; ".join(rules.undecided) if rules is not None else "its rules were not read"
         return [], [Held("rules", f"not decided: {why}", firm=True)]
-    for rule in rules.rules:
-        if not all(each.stray for each in to_close(rule)):
-            planner.bring_in(rule)
-        elif rule.otherwise:
-            planner.held.append(Held(f"{SUBJECTS[rule.stage]} {rule.name}".rstrip(), STRAYS, firm=True))
-    for each in rules.beyond:
-        subject = f"{SUBJECTS[each.stage]} {each.packets.place}"
-        if each.packets.stray:
-            planner.held.append(Held(subject, STRAYS, firm=True))
-        elif each.packets.maybe:
-            planner.held.append(Held(subject, HANGS.format(", and on ".join(each.packets.depends)), firm=True))
-        else:
-            planner.take_away(each)
+    planner = _Planner(intent, dialects, rulesets, texts, rules, comparison.leftovers)
+    planner.bring_in(rules.rules)
+    planner.take_away(rules.beyond)
     return planner.changes(), planner.held
 
 
+class _Wanted(msgspec.Struct):
+    """A change that is wanted.
+
+    Attributes:
+        subject: What it is about.
+        tries: Ways of making it: of them the first is taken that does what it is for, and nothing else.
+        rule: The rule of the intent that it brings in.
+        goes: How many things go by it that only the device does.
+        why: Why it is withheld if none of the ways does.
+    """
+
+    subject: str
+    tries: Sequence[Puttings]
+    rule: Counterpart | None = None
+    goes: int = 0
+    why: str = NOT_CLOSED
+
+
 class _Planner:
-    """Gathers changes, each of them tried together with those before it."""
+    """Gathers changes, each of them tried together with those before it.
+
+    Args:
+        intent: The device as it should be.
+        dialects, rulesets, texts: As in `ruleset_changes`.
+        rules: Its rules by what they do.
+        leftovers: What was not understood.
+    """
 
     def __init__(
         self, intent: Device, dialects: Sequence[Dialect], rulesets: Sequence[ProgramText], texts: Mapping[str, str],
-        comparison: Comparison,
+        rules: Counterparts, leftovers: Sequence[Leftover],
     ) -> None:  # fmt: skip
-        self.intent, self.dialects, self.texts, self.before = intent, list(dialects), texts, comparison
+        self.intent, self.dialects, self.texts = intent, list(dialects), texts
+        self.meant, self.besides, self.beyond, self.leftovers = rules.rules, rules.besides, rules.beyond, leftovers
         self.held: list[Held] = []
         self.chains = {
             each.file: (each, Chains(each.form, outline(each.dialect, each.form, [(each.file, texts[each.file])])))
             for each in rulesets
         }
-        self.puttings: dict[str, list[Putting]] = {each.file: [] for each in rulesets}
+        self.puttings: Puttings = {each.file: [] for each in rulesets}
         there = self._after(self.puttings)
         assert there is not None, "it was read before"
-        self.now, self.there, self.unread = there
+        self.there, self.unread = there
+        self.now = rules
         self.brought: set[tuple[str, object]] = set()  # rules of the intent that came in: the stage, and where they are
-        self.meant = self.now.rules.rules if self.now.rules is not None else ()
-        self.besides = self.now.rules.besides if self.now.rules is not None else ()
-        self.beyond = self.now.rules.beyond if self.now.rules is not None else ()
 
-    def bring_in(self, rule: Counterpart) -> None:
-        """Put a rule of the intent into the chains that treat some of its packets otherwise."""
-        subject = f"{SUBJECTS[rule.stage]} {rule.name}".rstrip()
+    def bring_in(self, rules: Iterable[Counterpart]) -> None:
+        """Put rules of the intent into the chains that treat some of their packets otherwise."""
+        wanted = []
+        for rule in rules:
+            subject = f"{SUBJECTS[rule.stage]} {rule.name}".rstrip()
+            if not all(each.stray for each in to_close(rule)):
+                found = self._brought_in(rule)
+                if isinstance(found, str):
+                    self.held.append(Held(subject, found, firm=True))
+                else:
+                    wanted.append(_Wanted(subject, found, rule))
+            elif rule.otherwise:
+                self.held.append(Held(subject, STRAYS, firm=True))
+        kept = (each.rule for each in self._keep(wanted))
+        self.brought = {(each.stage, each.place.spot) for each in kept if each is not None}
+
+    def _brought_in(self, rule: Counterpart) -> list[Puttings] | str:
+        """Return the ways of putting a rule of the intent in, or why there is none."""
         if rule.unless and not rule.maybe:
-            self.held.append(Held(subject, rule.unless, firm=True))
-            return
+            return rule.unless
         # Right before what treats its packets otherwise; where they leave the chain before that, at its beginning.
         try:
             # Not at the beginning where lines may apply or not: it would keep packets from them.
             tries = [self._places_for(rule, first) for first in (False, True) if not (first and self._hangs)]
         except _UnsayableError as error:
-            self.held.append(Held(subject, str(error), firm=True))
-            return
+            return str(error)
         if not any(tries[0].values()):
-            self.held.append(Held(subject, NO_CHAIN, firm=True))
-            return
+            return NO_CHAIN
         contradicted = self._contradicted(rule)
-        instead = [{file: [*found.get(file, ()), *contradicted.get(file, ())] for file in {*found, *contradicted}}
-                   for found in tries] if contradicted else []  # fmt: skip
-        if any(self._kept(found, lambda after: _closes(after, rule)) for found in (*instead, *tries)):
-            self.brought.add((rule.stage, rule.place.spot))
-        else:
-            self.held.append(Held(subject, NOT_CLOSED, firm=True))
+        return [*(_together((found, contradicted)) for found in tries if contradicted), *tries]
 
     def _contradicted(self, rule: Counterpart) -> dict[str, list[Putting]]:
         """Return the taking away of lines that treat packets of a rule otherwise: they may be about nothing else."""
@@ -231,45 +254,54 @@ class _Planner:
                     if node.kind is not None and node.kind.name == kind and node.fact and said.startswith(begins):
                         yield said.partition(" ")[2].partition(" ")[2] if begins else said
 
-    def take_away(self, one: Beyond) -> None:
-        """Take a line away that only the device has."""
+    def take_away(self, several: Iterable[Beyond]) -> None:
+        """Take lines away that only the device has."""
+        wanted: dict[str, _Wanted] = {}
+        for one in several:
+            subject = f"{SUBJECTS[one.stage]} {one.packets.place}"
+            if subject in wanted:
+                wanted[subject].goes += 1
+            elif not any(each.subject == subject for each in self.held):
+                found = self._taken_away(one)
+                if isinstance(found, str):
+                    self.held.append(Held(subject, found, firm=True))
+                else:
+                    why = ALSO_MEANT if self._is_meant(one.packets.place) else NOT_CLOSED
+                    wanted[subject] = _Wanted(subject, [found], goes=1, why=why)
+        self._keep(list(wanted.values()))
+
+    def _taken_away(self, one: Beyond) -> Puttings | str:
+        """Return how a line goes that only the device has, or why it stays."""
         place = one.packets.place
+        if one.packets.stray:
+            return STRAYS
+        if one.packets.maybe:
+            return HANGS.format(", and on ".join(one.packets.depends))
         home = next(
             ((file, where) for file, (_, chains) in self.chains.items() if (where := chains.holding(place))), None
         )
-        subject = f"{SUBJECTS[one.stage]} {place}"
-        if any(each.subject == subject for each in self.held):
-            return
         if home is None:
-            self.held.append(Held(subject, NO_RULE, firm=True))
-            return
+            return NO_RULE
         file, (chain, at) = home
-        translating = self._translating() if one.stage == "permits" else None
         if one.stage == "access":
-            self.held.append(Held(subject, GUARDED, firm=True))
-        elif translating is not None:
-            self.held.append(Held(subject, NEEDED.format(translating), firm=True))
-        elif not self._has_number(file, chain, at):
-            self.held.append(Held(subject, NO_NUMBER.format(self.chains[file][0].form.change.numbered), firm=True))
-        elif not self._kept(
-            {file: [*self._narrower(file, chain, at, place), Putting(chain, at)]},
-            lambda after: len(_beyond(after)) < len(_beyond(self.now.rules)),
-        ):
-            self.held.append(Held(subject, ALSO_MEANT if self._is_meant(place) else NOT_CLOSED, firm=True))
+            return GUARDED
+        translating = self._translating() if one.stage == "permits" else None
+        if translating is not None:
+            return NEEDED.format(translating)
+        if not self._has_number(file, chain, at):
+            return NO_NUMBER.format(self.chains[file][0].form.change.numbered)
+        return {file: [*self._narrower(file, chain, at, place), Putting(chain, at)]}
 
     @property
     def _hangs(self) -> bool:
         """Whether something depends on what nobody knows: a line that may apply or not."""
-        rules = self.now.rules
-        if rules is None:
-            return False
-        return any(each.packets.maybe for each in rules.beyond) or any(
-            each.maybe for rule in rules.rules for each in rule.maybe
+        return any(each.packets.maybe for each in self.now.beyond) or any(
+            each.maybe for rule in self.now.rules for each in rule.maybe
         )
 
     def _translating(self) -> Place | None:
         """Return a line that was not understood and may send packets elsewhere, which a permit may be meant for."""
-        left = [each.place for each in self.before.leftovers
+        left = [each.place for each in self.leftovers
                 if "translations" in each.sections and each.stage in (None, "arrival")]  # fmt: skip
         maybe = [each for rule in self.meant if rule.stage == "arrival" for each in rule.maybe if each.maybe]
         maybe += [each.packets for each in self.beyond if each.stage == "arrival" and each.packets.maybe]
@@ -292,26 +324,49 @@ class _Planner:
             return False
         return True
 
-    def _kept(self, found: Mapping[str, Sequence[Putting]], closes: Callable[[Counterparts], bool]) -> bool:
-        """Keep changes if they close what they are for, and do nothing to other packets; tell whether that is so."""
-        tried = {file: [*there, *found.get(file, ())] for file, there in self.puttings.items()}
+    def _keep(self, wanted: Sequence[_Wanted]) -> list[_Wanted]:
+        """Keep changes that do what they are for; return them, and withhold the others.
+
+        They are tried together, since each trial reads all texts again; if that does not do, half of them, and so on.
+        """
+        if len(wanted) > 1:
+            if self._kept(_together(each.tries[0] for each in wanted), wanted):
+                return list(wanted)
+            half = len(wanted) // 2
+            return [*self._keep(wanted[:half]), *self._keep(wanted[half:])]
+        for one in wanted:
+            if any(self._kept(found, [one]) for found in one.tries):
+                return [one]
+            self.held.append(Held(one.subject, one.why, firm=True))
+        return []
+
+    def _kept(self, found: Puttings, wanted: Sequence[_Wanted]) -> bool:
+        """Keep changes if they do all that is wanted, and nothing to other packets; tell whether that is so."""
+        tried = _together((self.puttings, found))
         after = self._after(tried)
         if after is None:
             return False
-        comparison, there, unread = after
-        if comparison.rules is None or unread != self.unread or not closes(comparison.rules):
+        there, unread = after
+        if unread != self.unread:
             return False
-        if spoils(self.there, there, comparison.rules.stages):
+        rules = by_what_they_do(there, self.now.stages)
+        if rules.undecided:
             return False
-        self.puttings, self.now, self.there = tried, comparison, there
+        if not all(each.rule is None or _closes(rules, each.rule) for each in wanted):
+            return False
+        if len(_beyond(rules)) > len(_beyond(self.now)) - sum(each.goes for each in wanted):
+            return False
+        if spoils(self.there, there, rules.stages):
+            return False
+        self.puttings, self.now, self.there = tried, rules, there
         return True
 
-    def _after(self, tried: Mapping[str, Sequence[Putting]]) -> tuple[Comparison, Sides, list[str]] | None:
-        """Compare the device as it would be.
+    def _after(self, tried: Puttings) -> tuple[Sides, list[str]] | None:
+        """Read the device as it would be.
 
         Returns:
-            The comparison, the device on both sides, and the lines that were not understood with what is not let pass
-            before any rule; `None` if what is written is not read.
+            The device on both sides, and the lines that were not understood with what is not let pass before any rule;
+            `None` if what is written is not read.
         """
         texts = {**self.texts, **{file: self._text(file, tried[file]) for file in tried}}
         try:
@@ -321,8 +376,7 @@ class _Planner:
         capture = assemble(self.intent.name, self.dialects, read)
         unread = [each.text for each in capture.leftovers]
         unread += [f"{each.lets} of {each.section} are not let pass" for each in capture.absent]
-        there = Sides(self.intent, as_it_is(self.intent, capture), programs=capture.programs)
-        return compare(self.intent, capture) if any(tried.values()) else self.before, there, unread
+        return sides_of(self.intent, capture), unread
 
     def _text(self, file: str, puttings: Sequence[Putting]) -> str:
         ruleset, chains = self.chains[file]
@@ -341,6 +395,15 @@ class _Planner:
         return found
 
 
+def _together(several: Iterable[Puttings]) -> Puttings:
+    """Return changes of texts as one of each text."""
+    found: dict[str, list[Putting]] = {}
+    for each in several:
+        for file, puttings in each.items():
+            found.setdefault(file, []).extend(puttings)
+    return found
+
+
 def _closes(found: Counterparts, rule: Counterpart) -> bool:
     same = (each for each in found.rules if each.stage == rule.stage and each.place.same_as(rule.place))
     return all(one.stray for each in same for one in to_close(each))
@@ -351,9 +414,8 @@ def to_close(rule: Counterpart) -> list[Otherwise]:
     return [*rule.otherwise, *(each for each in rule.maybe if not each.maybe)]
 
 
-def _beyond(found: Counterparts | None) -> list[Beyond]:
-    return [each for each in (found.beyond if found is not None else ())
-            if not (each.packets.stray or each.packets.maybe)]  # fmt: skip
+def _beyond(found: Counterparts) -> list[Beyond]:
+    return [each for each in found.beyond if not (each.packets.stray or each.packets.maybe)]
 
 
 def _is_of(fact: Fact, kind: str, rule: Counterpart) -> bool:
