@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from typing import Any
 
 from msgspec.structs import replace
@@ -10,7 +10,14 @@ from msgspec.structs import replace
 from agile_lattice.behaviour.links import asked_by, proxy, takes_part
 from agile_lattice.behaviour.stage_lists import Listed
 from agile_lattice.compare.applying import as_it_is, with_unshown
-from agile_lattice.compare.counterparts import Counterpart, Counterparts, counterparts
+from agile_lattice.compare.by_effect import (
+    STAGES_OF,
+    by_what_they_do,
+    not_told,
+    only_told_by_rules,
+    settled,
+    told_by_rules,
+)
 from agile_lattice.compare.differences import (
     Comparison,
     Difference,
@@ -32,7 +39,6 @@ from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.facts import AddressFact, ProxyFact
 from agile_lattice.dialects.passes.families import of_family
 from agile_lattice.dialects.reading.absent import LET, Absent
-from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.addresses import AddressSet, Prefix
 from agile_lattice.intent.answering import answered_by, normal_answers
 from agile_lattice.intent.interfaces import Interface
@@ -43,13 +49,13 @@ from agile_lattice.intent.routes import Route
 from agile_lattice.notation.plain import interface_data, route_data, settings_data
 from agile_lattice.packets.spans import minus
 
-STAGES_OF: dict[Section, set[Listed]] = {
-    "translations": {"arrival", "departure"}, "permits": {"permits"}, "access": {"access"},
-}  # fmt: skip
-SUBJECTS: dict[Listed, str] = {
-    "arrival": "destination NAT", "departure": "source NAT", "permits": "permit", "access": "management",
-}  # fmt: skip
 IMPLIED = "not set in the intent: by default a device forwards packets and has no reverse path filter"
+
+
+def sides_of(intent: Device, capture: Capture) -> Sides:
+    """Return a device as it should be and as it was captured."""
+    unknown = unknown_of(beyond_program(capture))
+    return Sides(intent, as_it_is(intent, capture), unknown, capture.unseen_families, capture.programs)
 
 
 def compare(intent: Device, capture: Capture) -> Comparison:
@@ -74,14 +80,8 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
     found = [gap for gap in gaps if told_by_rules(gap.difference, rules)]
     held = {id(gap) for gap in found}
     if rules is not None:
-        # What a rule does, however it is written, has the last word about it, and is told with the rules.
-        settling = _Settling(rules)
-        notes = [(gap, settling.why(gap.difference)) for gap in found]
-        found = [
-            replace(gap, difference=replace(gap.difference, effect="no-effect", note=note)) if note else gap
-            for gap, note in notes
-        ]
-        found += _only_told_by_rules(intent.name, rules, [gap.difference for gap in found])
+        found = list(settled(found, rules))
+        found += only_told_by_rules(intent.name, rules, [gap.difference for gap in found])
     strange = strangers(intent, as_it_is(intent, capture))
     lines = {(each.place.file, each.place.line) for each in strange}
     found = [*judged(sides, [gap for gap in gaps if id(gap) not in held]), *found]
@@ -90,37 +90,8 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
         for gap in found
     ]
     differences = tuple(gap.difference for gap in found)
-    left = (*_not_told(capture.leftovers, rules), *strange)
+    left = (*not_told(capture.leftovers, rules), *strange)
     return Comparison(intent.name, differences, left, spoken, capture.unseen_families, rules=rules), found
-
-
-def _not_told(leftovers: Iterable[Leftover], rules: Counterparts | None) -> Iterator[Leftover]:
-    """Yield what was not understood, but for lines that only lists cannot say and of which rules tell what they do."""
-    for each in leftovers:
-        lists = {stage for section in each.sections for stage in STAGES_OF.get(section, ())}
-        told = rules is not None and not rules.undecided and lists <= {*rules.stages}
-        if not (each.in_program and told):
-            yield each
-
-
-def _only_told_by_rules(device: str, rules: Counterparts, found: Sequence[Difference]) -> Iterator[Gap]:
-    """Yield what lines of the device do otherwise of which no difference says it: no object is like them."""
-    felt = {(each.device.file, each.device.line) for each in found if each.effect != "no-effect"}
-    every = [(rule.stage, each) for rule in rules.rules for each in (*rule.otherwise, *rule.maybe)]
-    every += [(each.stage, each.packets) for each in rules.beyond]
-    for stage, each in every:
-        line = each.place.file, each.place.line
-        if line in felt:
-            continue
-        felt.add(line)
-        section = next(name for name, lists in STAGES_OF.items() if stage in lists)
-        note = f"{each.does}, for example {each.example}"
-        note += f"; depending on {', and on '.join(each.depends)}" if each.depends else ""
-        subject = f"{SUBJECTS[stage]} {each.place.told if each.place.line else 'where no rule matches'}"
-        yield Gap(
-            Difference("extra", section, subject, "may-change-traffic", note=note, device=each.place,
-                       identity=f"{device}/{section}/{subject}"),
-        )  # fmt: skip
 
 
 def _for_strangers(gap: Gap) -> Gap:
@@ -132,38 +103,6 @@ def _for_strangers(gap: Gap) -> Gap:
     return replace(gap, difference=replace(one, effect="may-change-traffic", note=note))
 
 
-class _Settling:
-    """Tells why differences of lists of rules change nothing, by what the rules do.
-
-    Args:
-        found: The rules held against each other.
-    """
-
-    def __init__(self, found: Counterparts) -> None:
-        self._found = found
-        self._rules: dict[tuple[str, int], list[Counterpart]] = {}
-        for each in found.rules:
-            self._rules.setdefault((each.place.file, each.place.line), []).append(each)
-        places = [each.place for rule in found.rules for each in (*rule.otherwise, *rule.maybe)]
-        places += [each.packets.place for each in found.beyond]
-        self._others = {(each.file, each.line) for each in places}
-        self._certain = not any(each.unless for each in found.rules)
-
-    def why(self, one: Difference) -> str:
-        """Tell why a difference changes nothing; empty if it may."""
-        if self._found.undecided or not STAGES_OF.get(one.section, set()) & {*self._found.stages}:
-            return ""
-        if one.change == "missing":
-            mine = self._rules.get((one.intent.file, one.intent.line), []) if one.intent.line else []
-            lines = sorted({str(each) for rule in mine for each in rule.same if each.line})
-            alike = mine and all(not (each.otherwise or each.unless) for each in mine)
-            return f"same effect, by {' and '.join(lines)}" if alike and lines else ""
-        line = one.device.file, one.device.line
-        if one.change == "extra" and self._certain and (one.device.line == 0 or line not in self._others):
-            return "the intent has the same effect"
-        return ""
-
-
 def _unnamed(intent: Device, capture: Capture) -> bool:
     """Tell whether no rule of a device has a name, though those of the intent have: what they do pairs them."""
     wanted, there = (
@@ -171,17 +110,6 @@ def _unnamed(intent: Device, capture: Capture) -> bool:
         for one in (intent, capture.device)
     )
     return any(wanted) and bool(there) and not any(there)
-
-
-def sides_of(intent: Device, capture: Capture) -> Sides:
-    """Return a device as it should be and as it was captured."""
-    unknown = unknown_of(beyond_program(capture))
-    return Sides(intent, as_it_is(intent, capture), unknown, capture.unseen_families, capture.programs)
-
-
-def by_what_they_do(sides: Sides, stages: Sequence[Listed]) -> Counterparts:
-    """Hold the rules of a device against those of its intent, in some lists."""
-    return counterparts(*sides.devices, stages, sides.unknown, sides.program)
 
 
 def _lists_of(intent: Device, capture: Capture) -> list[Listed]:
@@ -192,13 +120,6 @@ def _lists_of(intent: Device, capture: Capture) -> list[Listed]:
     stages += ["permits"] * ("permits" in capture.sections and bool(intent.permits))
     stages += ["access"] * ("access" in capture.sections and bool(intent.access))
     return stages
-
-
-def told_by_rules(one: Difference, rules: Counterparts | None) -> bool:
-    """Tell whether a difference is one of lists of rules that were held against each other by what they do."""
-    lists = STAGES_OF.get(one.section)
-    told = rules is not None and lists is not None and lists <= {*rules.stages}
-    return told and not one.subject.startswith(tuple(LET.values()))
 
 
 def find_gaps(intent: Device, capture: Capture) -> list[Gap]:

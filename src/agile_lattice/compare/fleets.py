@@ -13,7 +13,7 @@ from collections.abc import Collection, Iterable
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.compare.comparing import told_by_rules
+from agile_lattice.compare.by_effect import told_by_rules
 from agile_lattice.compare.differences import NO_CAPTURE, Change, Comparison, Effect, Field
 from agile_lattice.intent.model import Section
 

@@ -9,12 +9,14 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.compare.applying import as_it_is, closed
-from agile_lattice.compare.comparing import compared, find_gaps, told_by_rules
+from agile_lattice.compare.by_effect import told_by_rules
+from agile_lattice.compare.comparing import compared, find_gaps
 from agile_lattice.compare.differences import Comparison, Gap
 from agile_lattice.compare.diverting import diverting
 from agile_lattice.compare.identity import several
 from agile_lattice.compare.lockout import cutting, says_management
-from agile_lattice.compare.ruleset_mending import ProgramText, ruleset_changes
+from agile_lattice.compare.ruleset_mending import ruleset_changes
+from agile_lattice.compare.ruleset_trial import ProgramText
 from agile_lattice.compare.trial import TRIED, Trial
 from agile_lattice.compare.withholding import DEPENDS, Held, entangled, of_one_list, unchangeable
 from agile_lattice.dialects.assembly import Capture, assemble

@@ -11,25 +11,26 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 
-import msgspec
-
-from agile_lattice.compare.comparing import SUBJECTS, by_what_they_do, sides_of
+from agile_lattice.compare.by_effect import SUBJECTS
 from agile_lattice.compare.counterparts import HOOKS, Beyond, Counterpart, Counterparts
 from agile_lattice.compare.differences import Comparison
-from agile_lattice.compare.pairs import Otherwise
-from agile_lattice.compare.spoiling import spoils
+from agile_lattice.compare.ruleset_trial import (
+    ProgramText,
+    Puttings,
+    RulesetChange,
+    RulesetTrial,
+    Wanted,
+    to_close,
+    together,
+)
 from agile_lattice.compare.withholding import Held
-from agile_lattice.compare.witnesses import Sides
-from agile_lattice.dialects.assembly import assemble
-from agile_lattice.dialects.changes.changing import TextChange, edited_texts
 from agile_lattice.dialects.changes.inserting import ChainName, Chains, Putting
 from agile_lattice.dialects.changes.outline import Node, outline
-from agile_lattice.dialects.dialect import Dialect, Form
-from agile_lattice.dialects.errors import CaptureError, Refusals
+from agile_lattice.dialects.dialect import Dialect
+from agile_lattice.dialects.errors import Refusals
 from agile_lattice.dialects.facts import Fact
 from agile_lattice.dialects.lowering import facts_of
 from agile_lattice.dialects.program_facts import BaseChainFact
-from agile_lattice.dialects.reading.parting import readings
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.dialects.rendering import render_facts
 from agile_lattice.intent.addresses import AddressSet
@@ -53,33 +54,8 @@ HANGS = "whether it does more than is meant depends on {}: see to that line by h
 GUARDED = "it lets management in: take it away by hand, if another way in is left"
 
 
-Puttings = Mapping[str, Sequence[Putting]]  # into a text, by its name
-
-
 class _UnsayableError(Exception):
     """A rule cannot be said where it would have to stand, and why."""
-
-
-class ProgramText(msgspec.Struct, frozen=True):
-    """A text that is a program, of a device.
-
-    Attributes:
-        dialect, form: What it was read as.
-        file: Its name.
-    """
-
-    dialect: Dialect
-    form: Form
-    file: str
-
-
-class RulesetChange(msgspec.Struct, frozen=True):
-    """What changes in a ruleset: the transaction, its undo, and the text before and after."""
-
-    ruleset: ProgramText
-    change: str
-    undo: str
-    text: TextChange
 
 
 def ruleset_changes(
@@ -105,56 +81,25 @@ def ruleset_changes(
     if rules is None or rules.undecided:
         why = "; ".join(rules.undecided) if rules is not None else "its rules were not read"
         return [], [Held("rules", f"not decided: {why}", firm=True)]
-    planner = _Planner(intent, dialects, rulesets, texts, rules, comparison.leftovers)
+    trial = RulesetTrial(intent, dialects, rulesets, texts, rules)
+    planner = _Planner(trial, rules, comparison.leftovers)
     planner.bring_in(rules.rules)
     planner.take_away(rules.beyond)
-    return planner.changes(), planner.held
-
-
-class _Wanted(msgspec.Struct):
-    """A change that is wanted.
-
-    Attributes:
-        subject: What it is about.
-        tries: Ways of making it: of them the first is taken that does what it is for, and nothing else.
-        rule: The rule of the intent that it brings in.
-        goes: How many things go by it that only the device does.
-        why: Why it is withheld if none of the ways does.
-    """
-
-    subject: str
-    tries: Sequence[Puttings]
-    rule: Counterpart | None = None
-    goes: int = 0
-    why: str = NOT_CLOSED
+    return trial.changes(), trial.held
 
 
 class _Planner:
-    """Gathers changes, each of them tried together with those before it.
+    """Finds changes that close what is otherwise.
 
     Args:
-        intent: The device as it should be.
-        dialects, rulesets, texts: As in `ruleset_changes`.
-        rules: Its rules by what they do.
-        leftovers: What was not understood.
+        trial: Keeps those that do.
+        rules: The rules of the device by what they do.
+        leftovers: What was not understood of it.
     """
 
-    def __init__(
-        self, intent: Device, dialects: Sequence[Dialect], rulesets: Sequence[ProgramText], texts: Mapping[str, str],
-        rules: Counterparts, leftovers: Sequence[Leftover],
-    ) -> None:  # fmt: skip
-        self.intent, self.dialects, self.texts = intent, list(dialects), texts
+    def __init__(self, trial: RulesetTrial, rules: Counterparts, leftovers: Sequence[Leftover]) -> None:
+        self.trial, self.chains = trial, trial.chains
         self.meant, self.besides, self.beyond, self.leftovers = rules.rules, rules.besides, rules.beyond, leftovers
-        self.held: list[Held] = []
-        self.chains = {
-            each.file: (each, Chains(each.form, outline(each.dialect, each.form, [(each.file, texts[each.file])])))
-            for each in rulesets
-        }
-        self.puttings: Puttings = {each.file: [] for each in rulesets}
-        there = self._after(self.puttings)
-        assert there is not None, "it was read before"
-        self.there, self.unread = there
-        self.now = rules
         self.brought: set[tuple[str, object]] = set()  # rules of the intent that came in: the stage, and where they are
 
     def bring_in(self, rules: Iterable[Counterpart]) -> None:
@@ -165,12 +110,12 @@ class _Planner:
             if not all(each.stray for each in to_close(rule)):
                 found = self._brought_in(rule)
                 if isinstance(found, str):
-                    self.held.append(Held(subject, found, firm=True))
+                    self.trial.withhold(subject, found)
                 else:
-                    wanted.append(_Wanted(subject, found, rule))
+                    wanted.append(Wanted(subject, found, NOT_CLOSED, rule))
             elif rule.otherwise:
-                self.held.append(Held(subject, STRAYS, firm=True))
-        kept = (each.rule for each in self._keep(wanted))
+                self.trial.withhold(subject, STRAYS)
+        kept = (each.rule for each in self.trial.keep(wanted))
         self.brought = {(each.stage, each.place.spot) for each in kept if each is not None}
 
     def _brought_in(self, rule: Counterpart) -> list[Puttings] | str:
@@ -186,7 +131,7 @@ class _Planner:
         if not any(tries[0].values()):
             return NO_CHAIN
         contradicted = self._contradicted(rule)
-        return [*(_together((found, contradicted)) for found in tries if contradicted), *tries]
+        return [*(together((found, contradicted)) for found in tries if contradicted), *tries]
 
     def _contradicted(self, rule: Counterpart) -> dict[str, list[Putting]]:
         """Return the taking away of lines that treat packets of a rule otherwise: they may be about nothing else."""
@@ -234,7 +179,7 @@ class _Planner:
         """Yield a rule of the intent as the dialect writes it, without the chain that it would stand in there."""
         form = ruleset.dialect.forms[0]
         for kind in ("rule", "permit", "access"):
-            for fact in facts_of(self.intent)[kind]:
+            for fact in facts_of(self.trial.intent)[kind]:
                 if not _is_of(fact, kind, rule) or (family and family not in _families(fact)):
                     continue
                 if (
@@ -256,19 +201,19 @@ class _Planner:
 
     def take_away(self, several: Iterable[Beyond]) -> None:
         """Take lines away that only the device has."""
-        wanted: dict[str, _Wanted] = {}
+        wanted: dict[str, Wanted] = {}
         for one in several:
             subject = f"{SUBJECTS[one.stage]} {one.packets.place}"
             if subject in wanted:
                 wanted[subject].goes += 1
-            elif not any(each.subject == subject for each in self.held):
+            elif not any(each.subject == subject for each in self.trial.held):
                 found = self._taken_away(one)
                 if isinstance(found, str):
-                    self.held.append(Held(subject, found, firm=True))
+                    self.trial.withhold(subject, found)
                 else:
                     why = ALSO_MEANT if self._is_meant(one.packets.place) else NOT_CLOSED
-                    wanted[subject] = _Wanted(subject, [found], goes=1, why=why)
-        self._keep(list(wanted.values()))
+                    wanted[subject] = Wanted(subject, [found], why, goes=1)
+        self.trial.keep(list(wanted.values()))
 
     def _taken_away(self, one: Beyond) -> Puttings | str:
         """Return how a line goes that only the device has, or why it stays."""
@@ -295,8 +240,8 @@ class _Planner:
     @property
     def _hangs(self) -> bool:
         """Whether something depends on what nobody knows: a line that may apply or not."""
-        return any(each.packets.maybe for each in self.now.beyond) or any(
-            each.maybe for rule in self.now.rules for each in rule.maybe
+        return any(each.packets.maybe for each in self.trial.now.beyond) or any(
+            each.maybe for rule in self.trial.now.rules for each in rule.maybe
         )
 
     def _translating(self) -> Place | None:
@@ -319,103 +264,10 @@ class _Planner:
     def _has_number(self, file: str, chain: ChainName, at: int) -> bool:
         ruleset, chains = self.chains[file]
         try:
-            chains.commands(ruleset.form, [Putting(chain, at)], self.texts)
+            chains.commands(ruleset.form, [Putting(chain, at)], self.trial.texts)
         except KeyError:
             return False
         return True
-
-    def _keep(self, wanted: Sequence[_Wanted]) -> list[_Wanted]:
-        """Keep changes that do what they are for; return them, and withhold the others.
-
-        They are tried together, since each trial reads all texts again; if that does not do, half of them, and so on.
-        """
-        if len(wanted) > 1:
-            if self._kept(_together(each.tries[0] for each in wanted), wanted):
-                return list(wanted)
-            half = len(wanted) // 2
-            return [*self._keep(wanted[:half]), *self._keep(wanted[half:])]
-        for one in wanted:
-            if any(self._kept(found, [one]) for found in one.tries):
-                return [one]
-            self.held.append(Held(one.subject, one.why, firm=True))
-        return []
-
-    def _kept(self, found: Puttings, wanted: Sequence[_Wanted]) -> bool:
-        """Keep changes if they do all that is wanted, and nothing to other packets; tell whether that is so."""
-        tried = _together((self.puttings, found))
-        after = self._after(tried)
-        if after is None:
-            return False
-        there, unread = after
-        if unread != self.unread:
-            return False
-        rules = by_what_they_do(there, self.now.stages)
-        if rules.undecided:
-            return False
-        if not all(each.rule is None or _closes(rules, each.rule) for each in wanted):
-            return False
-        if len(_beyond(rules)) > len(_beyond(self.now)) - sum(each.goes for each in wanted):
-            return False
-        if spoils(self.there, there, rules.stages):
-            return False
-        self.puttings, self.now, self.there = tried, rules, there
-        return True
-
-    def _after(self, tried: Puttings) -> tuple[Sides, list[str]] | None:
-        """Read the device as it would be.
-
-        Returns:
-            The device on both sides, and the lines that were not understood with what is not let pass before any rule;
-            `None` if what is written is not read.
-        """
-        texts = {**self.texts, **{file: self._text(file, tried[file]) for file in tried}}
-        try:
-            read = [one for file, text in texts.items() for one in readings(self.dialects, text, file)]
-        except CaptureError:
-            return None
-        capture = assemble(self.intent.name, self.dialects, read)
-        unread = [each.text for each in capture.leftovers]
-        unread += [f"{each.lets} of {each.section} are not let pass" for each in capture.absent]
-        return sides_of(self.intent, capture), unread
-
-    def _text(self, file: str, puttings: Sequence[Putting]) -> str:
-        ruleset, chains = self.chains[file]
-        text = self.texts[file]
-        changed = edited_texts(ruleset.form, [(file, text)], chains.steps(puttings))
-        return changed[0].after if changed else text
-
-    def changes(self) -> list[RulesetChange]:
-        """Return what was kept, for each text one transaction."""
-        found = []
-        for file, (ruleset, chains) in self.chains.items():
-            if self.puttings[file]:
-                change, undo = chains.commands(ruleset.form, self.puttings[file], self.texts)
-                text = TextChange(file, self.texts[file], self._text(file, self.puttings[file]))
-                found.append(RulesetChange(ruleset, change, undo, text))
-        return found
-
-
-def _together(several: Iterable[Puttings]) -> Puttings:
-    """Return changes of texts as one of each text."""
-    found: dict[str, list[Putting]] = {}
-    for each in several:
-        for file, puttings in each.items():
-            found.setdefault(file, []).extend(puttings)
-    return found
-
-
-def _closes(found: Counterparts, rule: Counterpart) -> bool:
-    same = (each for each in found.rules if each.stage == rule.stage and each.place.same_as(rule.place))
-    return all(one.stray for each in same for one in to_close(each))
-
-
-def to_close(rule: Counterpart) -> list[Otherwise]:
-    """Return what the device does otherwise with packets of a rule, but for lines that may apply or not: these stay."""
-    return [*rule.otherwise, *(each for each in rule.maybe if not each.maybe)]
-
-
-def _beyond(found: Counterparts) -> list[Beyond]:
-    return [each for each in found.beyond if not (each.packets.stray or each.packets.maybe)]
 
 
 def _is_of(fact: Fact, kind: str, rule: Counterpart) -> bool:

@@ -10,7 +10,7 @@ from rich.padding import Padding
 from rich.table import Table
 
 from agile_lattice.compare.applying import FELT
-from agile_lattice.compare.comparing import told_by_rules
+from agile_lattice.compare.by_effect import told_by_rules
 from agile_lattice.compare.differences import NO_CAPTURE, Comparison, Difference, Effect
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.intent.places import Place
