@@ -245,7 +245,7 @@ class Counted:
             statements = expanded(form.surface.parse(text, file), form.expand)
             read_statements(self.dialect, form, statements, file, trace)
             for each in reading.leftovers:
-                if not each.in_program:
+                if not each.in_program or each.unread:
                     left[each.place.line].add(each.text)
             beside = Counter(each.line for _, each in flat(statements, ""))
         except CaptureError:

@@ -119,6 +119,7 @@ TYPED: list[tuple[str, dict[str, str], str, str, str]] = [
           - {name: out, to: wan0, source-becomes: interface}
         """,
         """
+        delete rule ip nat PREROUTING handle 4
         delete rule ip nat PREROUTING handle 3
         insert rule ip nat PREROUTING index 0 iifname "wan0" ip daddr 203.0.113.3 tcp dport 443 counter dnat to 10.40.10.4 comment "web"
         """,

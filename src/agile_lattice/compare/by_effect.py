@@ -84,7 +84,7 @@ def not_told(leftovers: Iterable[Leftover], rules: Counterparts | None) -> Itera
     for each in leftovers:
         lists = {stage for section in each.sections for stage in STAGES_OF.get(section, ())}
         told = rules is not None and not rules.undecided and lists <= {*rules.stages}
-        if not (each.in_program and told):
+        if not (each.in_program and told) or each.unread:
             yield each
 
 

@@ -150,7 +150,7 @@ class RulesetTrial:
         except CaptureError:
             return None
         capture = assemble(self.intent.name, self.dialects, read)
-        unread = [each.text for each in capture.leftovers]
+        unread = [each.text for each in capture.leftovers if not each.in_program]
         unread += [f"{each.lets} of {each.section} are not let pass" for each in capture.absent]
         return sides_of(self.intent, capture), unread
 

@@ -201,12 +201,14 @@ class AsideFact(msgspec.Struct, frozen=True):
         hook: Where it is asked.
         reason: Why not.
         ordered: Whether all that is decided before it stands before it in the text, and all else behind it.
+        unread: Whether not all of its words were recognised, or nothing says when it is asked.
     """
 
     hook: str
     reason: str
     place: Place
     ordered: bool = False
+    unread: bool = False
 
 
 class AbsentFact(msgspec.Struct, frozen=True):

@@ -99,7 +99,9 @@ def _asked(program: Program, hook: Hook, translates: int) -> Iterator[Base]:
     if translates:
         when = model.TRANSLATING[translates], 0
         before = door if hook == "incoming" else [*door, *program.asked("permit"), *back]
-        found = [each for each in before if _changes(program, each) and (each.hook != hook or each.rank < when)]
+        # What was not understood may have changed anything.
+        apart = [each for each in before if _changes(program, each) or _has_unread(program, each)]
+        found = [each for each in apart if each.hook != hook or each.rank < when]
         found += [each for each in program.asked(hook) if each.translates == translates]
     else:
         every = [*door, *program.asked(hook), *(back if hook == "permit" else ())]
@@ -127,6 +129,10 @@ def _fewest_rows(program: Program, bases: list[Base]) -> list[Base]:
 def _changes(program: Program, base: Base, some: Collection[int] = ()) -> bool:
     """Tell whether a chain changes packets, or some of their dimensions."""
     return any(not some or dimension in some for each in reached(program, base.chain) for dimension, _ in each.changes)
+
+
+def _has_unread(program: Program, base: Base) -> bool:
+    return any(each.verdict == "not known" for each in reached(program, base.chain))
 
 
 def _marks_late(program: Program, last: Base) -> bool:

@@ -61,7 +61,7 @@ class Ruleset:
         for chain, steps in self.steps.items():
             for step in steps if chain not in known else ():
                 for hook in HOOKS if step.verdict != "next" or step.unknown else ():
-                    self.put_aside(step, hook, f"nothing says when its chain {step.chain!r} is asked")
+                    self.put_aside(step, hook, f"nothing says when its chain {step.chain!r} is asked", True)
 
     def verdict(self, base: BaseChainFact) -> Literal["pass", "drop"]:
         """Return what becomes of packets that no step decides about."""
@@ -101,9 +101,10 @@ class Ruleset:
         found = self._ports.get((step.table, step.family, plain), self._ports.get(("", 0, plain)))
         return found if found is None or plain == name else minus(EVERY_PORT, found)
 
-    def put_aside(self, what: BaseChainFact | StepFact, hook: str, reason: str) -> None:
-        """Set something aside of which it is not worked out what it does."""
-        self.aside[what.place.file, what.place.line, hook] = AsideFact(hook, reason, what.place)
+    def put_aside(self, what: BaseChainFact | StepFact, hook: str, reason: str, homeless: bool = False) -> None:
+        """Set something aside of which it is not worked out what it does, maybe since its chain is not asked."""
+        unread = homeless or (isinstance(what, StepFact) and bool(what.unknown or what.unread))
+        self.aside[what.place.file, what.place.line, hook] = AsideFact(hook, reason, what.place, unread=unread)
 
 
 def chain_of(fact: ChainFact | BaseChainFact | PolicyFact | StepFact) -> Chain:

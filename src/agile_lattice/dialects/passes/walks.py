@@ -173,7 +173,7 @@ class Walk:
             known = self.program.aside.get((step.place.file, line, self.hook))
             ordered = ordered and (known is None or known.ordered)
             self.program.aside[step.place.file, line, self.hook] = AsideFact(
-                self.hook, str(unclear), step.place, ordered
+                self.hook, str(unclear), step.place, ordered, bool(step.unknown or step.unread)
             )
 
     def applies(self, step: StepFact) -> bool:

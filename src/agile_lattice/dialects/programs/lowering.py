@@ -24,6 +24,7 @@ HOOKS: Mapping[str, tuple[Hook, int]] = {
     "departure": ("outgoing", model.OF_SOURCE),
 }  # fmt: skip
 OF_SOURCES = ("departure", "access", "outgoing")  # hooks at which sources are translated
+EARLIEST = -(1 << 31)  # what nobody knows when it is asked may be asked before anything else
 ASKED: tuple[Hook, ...] = ("incoming", "permit", "access", "outgoing")
 NO_CONNECTION: Spans = ((model.INVALID, model.INVALID),)
 MARKS = {"packet": model.MARK, "connection": model.CONNECTION_MARK}
@@ -86,7 +87,7 @@ class _Lowering:
                 name, passes = self._name(chain_of(each)), self.rules.verdict(each) == "pass"
                 yield Base(name, hook, each.rank, translates, passes, at_last(each))
         for chain, steps in self._homeless():
-            yield from (Base(self._name(chain), hook, place=steps[0].place) for hook in ASKED)
+            yield from (Base(self._name(chain), hook, EARLIEST, place=steps[0].place) for hook in ASKED)
 
     def chains(self) -> dict[str, tuple[Entry, ...]]:
         """Return the entries of all chains."""

@@ -89,7 +89,8 @@ class Reading(msgspec.Struct, frozen=True):
     @property
     def told(self) -> int:
         """Of how many statements it is known what they do, if only as a part of a program."""
-        return self.statements[1] + len({each.place.line for each in self.leftovers if each.in_program})
+        read = {each.place.line for each in self.leftovers if each.in_program and not each.unread}
+        return self.statements[1] + len(read)
 
 
 def explained(reading: Reading, unrecognised: Unrecognised, text: str) -> Reading:
@@ -277,7 +278,7 @@ def _set_aside(statements: Sequence[Statement], aside: Sequence[AsideFact]) -> l
         stage: Any = each.hook if each.hook in ("arrival", "departure") else None
         sections: tuple[Section, ...] = ("translations",) if stage else (SECTIONS_OF[each.hook],)
         text = texts.get(each.place.line, "")
-        found.append(Leftover(each.place, text, (), each.reason, sections, stage, each.ordered, True))
+        found.append(Leftover(each.place, text, (), each.reason, sections, stage, each.ordered, True, each.unread))
     return found
 
 

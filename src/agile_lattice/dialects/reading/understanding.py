@@ -41,6 +41,7 @@ class Leftover(msgspec.Struct, frozen=True):
         stage: The one list of translations that it could be about, if it could be about one only.
         ordered: Whether it stands in a list of rules, in which an earlier one decides before it.
         in_program: Whether only lists of rules cannot say it: what it does is in the program that it stands in.
+        unread: Whether its words were not all recognised even so: the program has what they may do as not known.
     """
 
     place: Place
@@ -51,6 +52,7 @@ class Leftover(msgspec.Struct, frozen=True):
     stage: Stage | None = None
     ordered: bool = False
     in_program: bool = False
+    unread: bool = False
 
 
 class Value(msgspec.Struct, frozen=True, order=True):
