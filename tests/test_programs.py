@@ -349,7 +349,9 @@ def test_rules_are_held_against_one_another_by_what_they_do() -> None:
     beyond = {each.packets.place.line for each in found.beyond if not each.packets.stray}
     assert beyond == {9, 10, 11, 30, 31}
     [limited_rate] = [each.packets for each in found.beyond if each.packets.depends]
-    assert limited_rate.place.line == 11 and limited_rate.maybe and "limit rate 10/second" in limited_rate.depends[0]
+    assert (
+        limited_rate.place.line == 11 and limited_rate.conditional and "limit rate 10/second" in limited_rate.depends[0]
+    )
     assert [each.packets.place.line for each in found.beyond if each.packets.stray] == [36]
 
 
@@ -427,7 +429,7 @@ def test_the_same_effect_without_a_doubt_does_not_hang_on_a_condition(
     permits = ", ".join(f"{{name: {each}, from: lan0, service: {each}}}" for each in services)
     intent = al.loads(DOUBTED.format(permits=permits)).device("quay")
     found = al.diff(intent, read("".join(each) for each in steps)).rules
-    sure = {each.name for each in found.rules if each.standing == "same" and not each.unless} if found else set()
+    sure = {each.name for each in found.rules if each.standing == "same" and each.certain} if found else set()
     event(f"{len(sure)} of {len(services)} sure")
     hanging = [at for at, step in enumerate(steps) if step[2]]
     for apply in product([True, False], repeat=len(hanging)):

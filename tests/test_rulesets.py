@@ -225,7 +225,7 @@ def test_the_router_on_the_island_is_mended_where_it_is_certain() -> None:
     assert "limit rate" in mending.held[1].reason
     after = al.diff(island, al.read("island-gate", island.speaks, {"ruleset.nft": mend.files[0].after}))
     assert after.rules is not None and {each.standing for each in after.rules.rules} == {"same"}
-    assert all(each.packets.stray or each.packets.maybe for each in after.rules.beyond)
+    assert all(each.packets.stray or each.packets.conditional for each in after.rules.beyond)
     # Without the numbers that a kernel gives lines, none can be told to go.
     mending = al.mend(island, [("ruleset.nft", re.sub(" # handle.*", "", text))])
     assert {each.subject for each in mending.held if each.reason == NUMBER} == {
@@ -271,7 +271,7 @@ def test_a_line_that_does_more_than_is_meant_is_narrowed_in_a_kernel(speaks: str
         changed = machine.inside(*SAVE[speaks])
     after = al.diff(intent, al.read("edge", intent.speaks, {"rules": changed}))
     assert after.rules is not None and {each.standing for each in after.rules.rules} == {"same"}
-    assert all(each.packets.stray or each.packets.maybe for each in after.rules.beyond)
+    assert all(each.packets.stray or each.packets.conditional for each in after.rules.beyond)
     assert all(each in changed for each in stay) and ("25" in captured) and "dports 25" not in changed
     assert not re.search(r"\{ 25, 443 \}", changed)
 

@@ -27,8 +27,8 @@ from agile_lattice.packets.functions import Entry
 from agile_lattice.packets.spans import Spans, meet, merged
 from agile_lattice.programs import model
 from agile_lattice.programs.following import Part, Taken
-from agile_lattice.programs.lists import TO_OTHERS, listed
-from agile_lattice.programs.model import Constant, Mapped, Moved, OneOf, Program, SparseBox, Unknown
+from agile_lattice.programs.lists import AS_THEY_CAME, TO_OTHERS, listed
+from agile_lattice.programs.model import Mapped, Program, SparseBox, Unknown
 
 DIMENSIONS = 6  # of every list
 MOST_PIECES = 2000  # boxes that are looked at to tell which packets a rule sends elsewhere
@@ -45,7 +45,7 @@ class Row(msgspec.Struct, frozen=True, gc=False):
         does: That in words.
         place: Where it is written; nowhere for what happens where no rule matches.
         rule: The rule of an intent; `None` for others, and for what happens where none matches.
-        besides: What more than that it asks for, by dimensions that not every list has.
+        further: What more than that it asks for, by dimensions that not every list has.
         needs: What nobody knows and has to be so.
         known: Whether what it does was understood.
     """
@@ -55,7 +55,7 @@ class Row(msgspec.Struct, frozen=True, gc=False):
     does: str
     place: Place
     rule: Rule | Passage | None = None
-    besides: tuple[tuple[int, Spans], ...] = ()
+    further: tuple[tuple[int, Spans], ...] = ()
     needs: Taken = ()
     known: bool = True
 
@@ -100,7 +100,7 @@ def _of_part(part: Part, stage: Listed, space: Space, program: Program) -> Row |
     box = tuple(meet(part.box.get(each, spans), spans) for each, spans in enumerate(whole))
     if not all(box):
         return None
-    besides = tuple((dimension, spans) for dimension, spans in sorted(part.box.items()) if dimension >= DIMENSIONS)
+    further = tuple((dimension, spans) for dimension, spans in sorted(part.box.items()) if dimension >= DIMENSIONS)
     rewrites = stage in TRANSLATES
     translated = part.now.get(model.TRANSLATED)
     if rewrites and isinstance(translated, Mapped) and translated.table[0] == TRANSLATES[stage]:
@@ -110,7 +110,7 @@ def _of_part(part: Part, stage: Listed, space: Space, program: Program) -> Row |
         does = _becomes(part, space, box) if rewrites else "permitted"
     else:
         action, does = DROP, "dropped" if part.outcome == "drop" else "not understood"
-    return Row(box, action, does, part.decided_by, None, besides, part.taken, part.outcome != "not known")
+    return Row(box, action, does, part.decided_by, None, further, part.taken, part.outcome != "not known")
 
 
 def _becomes(part: Part, space: Space, box: Box) -> str:
@@ -119,25 +119,13 @@ def _becomes(part: Part, space: Space, box: Box) -> str:
     for name, dimension, port in (
         ("destination", model.DESTINATION, model.PORT), ("source", model.SOURCE, model.SOURCE_PORT),
     ):  # fmt: skip
-        addresses, ports = (_numbers(part, each, box) for each in (dimension, port))
-        if addresses is not None:
-            said.append(f"{name} becomes {AddressSet(space.family, addresses)}")
-        if ports is not None:
+        if dimension in part.now:
+            becomes = model.image_of(part.now[dimension], box[dimension]) or ()
+            said.append(f"{name} becomes {AddressSet(space.family, becomes)}")
+        if ports := model.image_of(part.now.get(port), None):
             first, last = ports[0][0], ports[-1][1]
             said.append(f"port {first}" if first == last else f"port one of {first}-{last}")
     return ", ".join(said) or "unchanged"
-
-
-def _numbers(part: Part, dimension: int, box: Box) -> Spans | None:
-    """Return what a dimension of packets may become; None if it stays as it is."""
-    match part.now.get(dimension):
-        case Constant(number):
-            return ((number, number),)
-        case OneOf(numbers):
-            return numbers
-        case Moved(offset):
-            return tuple((first + offset, last + offset) for first, last in box[dimension])
-    return None
 
 
 class Cases:
@@ -154,17 +142,17 @@ class Cases:
 
     def __init__(self, rows: Iterable[Row], sizes: Mapping[int, int]) -> None:
         rows = list(rows)
-        self.dimensions = sorted({dimension for each in rows for dimension, _ in each.besides})
+        self.dimensions = sorted({dimension for each in rows for dimension, _ in each.further})
         needs = dict.fromkeys(each.needs for each in rows)
         self._cases = _cases(list(needs))
         self._spans = {each: self._so(each) for each in needs}
         all_cases = ((0, len(self._cases) - 1),)
-        self.whole: Box = (*(((0, sizes[each % model.AS_IT_CAME] - 1),) for each in self.dimensions), all_cases)
+        self.whole: Box = (*(_anything(each, sizes) for each in self.dimensions), all_cases)
 
     def box(self, row: Row) -> Box:
         """Return the packets of a row, in all dimensions."""
-        besides = dict(row.besides)
-        own = (besides.get(each, spans) for each, spans in zip(self.dimensions, self.whole, strict=False))
+        further = dict(row.further)
+        own = (further.get(each, spans) for each, spans in zip(self.dimensions, self.whole, strict=False))
         return (*row.box, *own, self._spans.get(row.needs, self.whole[-1]))
 
     def entry(self, row: Row) -> Entry:
@@ -188,6 +176,13 @@ class Cases:
     def _so(self, needs: Taken) -> Spans:
         wanted = frozenset(needs)
         return merged((number, number) for number, case in enumerate(self._cases) if wanted <= case)
+
+
+def _anything(dimension: int, sizes: Mapping[int, int]) -> Spans:
+    """Return all numbers of a dimension; of what was translated, those that packets have when they come to a list."""
+    if dimension == model.TRANSLATED:
+        return (*AS_THEY_CAME, *TO_OTHERS)
+    return ((0, sizes[dimension % model.AS_IT_CAME] - 1),)
 
 
 def _cases(needs: Sequence[Taken]) -> list[frozenset[tuple[Unknown, bool]]]:
@@ -227,7 +222,7 @@ def redirected(program: Program, space: Space) -> list[Row]:
         translated = part.now.get(model.TRANSLATED)
         if isinstance(translated, Mapped) and translated.table[0] & model.NEW_DESTINATION:
             before = [rows[at][1] for at in bounds.meeting(row.box) if at < number]
-            earlier = [each.box for each in before if not each.needs and not each.besides]
+            earlier = [each.box for each in before if not each.needs and not each.further]
             found += (_behind(part, box) for box in _left(row.box, earlier))
     return found
 
@@ -243,6 +238,6 @@ def _behind(part: Part, box: Box) -> Row:
     """Return packets as a program has made them, with what they were as they came in."""
     after = list(box)
     for dimension in (model.SOURCE, model.DESTINATION, model.PORT):
-        after[dimension] = _numbers(part, dimension, box) or box[dimension]
+        after[dimension] = model.image_of(part.now.get(dimension), box[dimension]) or ()
     came = [(each + model.AS_IT_CAME, box[each]) for each in (model.DESTINATION, model.PORT)]
     return Row(tuple(after), KEEP, "", part.decided_by, None, ((model.TRANSLATED, TO_OTHERS), *came))

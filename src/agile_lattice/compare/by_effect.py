@@ -24,7 +24,7 @@ SUBJECTS: dict[Listed, str] = {
 
 def by_what_they_do(sides: Sides, stages: Sequence[Listed]) -> Counterparts:
     """Hold the rules of a device against those of its intent, in some lists."""
-    return counterparts(*sides.devices, stages, sides.unknown, sides.program)
+    return counterparts(*sides.devices, stages, sides.unknown, sides.program, sides.families)
 
 
 def told_by_rules(one: Difference, rules: Counterparts | None) -> bool:
@@ -62,7 +62,7 @@ class _Settling:
         places = [each.place for rule in found.rules for each in (*rule.otherwise, *rule.maybe)]
         places += [each.packets.place for each in found.beyond]
         self._others = {(each.file, each.line) for each in places}
-        self._certain = not any(each.unless for each in found.rules)
+        self._certain = all(each.certain for each in found.rules)
 
     def why(self, one: Difference) -> str:
         """Tell why a difference changes nothing; empty if it may."""
@@ -71,7 +71,7 @@ class _Settling:
         if one.change == "missing":
             mine = self._rules.get((one.intent.file, one.intent.line), []) if one.intent.line else []
             lines = sorted({str(each) for rule in mine for each in rule.same if each.line})
-            alike = mine and all(not (each.otherwise or each.unless) for each in mine)
+            alike = mine and all(each.certain and not each.otherwise for each in mine)
             return f"same effect, by {' and '.join(lines)}" if alike and lines else ""
         line = one.device.file, one.device.line
         if one.change == "extra" and self._certain and (one.device.line == 0 or line not in self._others):

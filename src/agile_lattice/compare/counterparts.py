@@ -42,8 +42,7 @@ class Counterpart(msgspec.Struct, frozen=True):
             comes to it.
         same: Lines of the device that do the same with some of its packets; nowhere for what needs no line.
         otherwise: What is treated otherwise.
-        unless: What is not known or was not understood, and could decide about its packets before these; empty if
-            nothing is.
+        unless: What was not understood, and could decide about its packets before these; empty if nothing is.
         maybe: What may be treated otherwise, and on what that depends.
     """
 
@@ -56,6 +55,11 @@ class Counterpart(msgspec.Struct, frozen=True):
     otherwise: tuple[Otherwise, ...]
     unless: str = ""
     maybe: tuple[Otherwise, ...] = ()
+
+    @property
+    def certain(self) -> bool:
+        """Whether nothing that is not known could decide otherwise about its packets."""
+        return not (self.unless or self.maybe)
 
 
 class Beyond(msgspec.Struct, frozen=True):
@@ -85,7 +89,7 @@ class Counterparts(msgspec.Struct, frozen=True):
 
 def counterparts(
     intent: Device, there: Device, stages: Iterable[Listed] = LISTED, unknown: Unknown = NOTHING_UNKNOWN,
-    program: Callable[[int], Program | None] = lambda family: None,
+    program: Callable[[int], Program | None] = lambda family: None, families: Sequence[int] = (4, 6),
 ) -> Counterparts:  # fmt: skip
     """Hold the rules of a device against those of its intent.
 
@@ -95,6 +99,7 @@ def counterparts(
         stages: Which lists.
         unknown: What of the device was not understood.
         program: Gives what decides packets of a family on it, where its rules are a program.
+        families: Of which packets; of another one nothing is known of the device.
     """
     stages, intent, there = tuple(stages), with_learned(intent), with_learned(there)
     rules: dict[tuple[Listed, object], Counterpart] = {}
@@ -103,11 +108,11 @@ def counterparts(
     besides: list[Place] = []
     routed = not any(unknown.of(part) for part in ("routes", "interfaces"))
     for stage in stages:
-        for family in (4, 6):
+        for family in families:
             try:
                 pairs = _pairs(intent, there, stage, family, routed, program(family))
             except (Undecided, Unlisted) as error:
-                undecided.append(f"{stage}: {error}")
+                undecided.append(f"{stage}: {str(error).removeprefix('not decided: ')}")
                 continue
             for number, row in enumerate(pairs.mine):
                 if row.rule is None:
@@ -120,14 +125,22 @@ def counterparts(
                 known = stage, row.place.spot if row.place.line else row.rule
                 found = _counterpart(stage, row, pairs.same(number), pairs.otherwise(number))
                 rules[known] = _together(rules[known], found) if known in rules else found
-    told = [replace(each, unless=each.unless or _doubt(each, unknown)) for each in rules.values()]
-    return Counterparts(tuple(told), tuple(beyond.values()), tuple(undecided), stages, tuple(_once(besides)))
+    told = [
+        replace(each, otherwise=_of_both(each.otherwise), maybe=_of_both(each.maybe), unless=_doubt(each, unknown))
+        for each in rules.values()
+    ]
+    more = [
+        Beyond(stage, each)
+        for stage in stages
+        for each in _of_both(one.packets for one in beyond.values() if one.stage == stage)
+    ]
+    return Counterparts(tuple(told), tuple(more), tuple(undecided), stages, tuple(_once(besides)))
 
 
 def _pairs(intent: Device, there: Device, stage: Listed, family: int, routed: bool, program: Program | None) -> Pairs:
     space = common_space(intent, there, family)
     mine, its = rows_of(intent, stage, space), rows_of(there, stage, space, program)
-    asks = any(dimension == TRANSLATED for row in its for dimension, _ in row.besides)
+    asks = any(dimension == TRANSLATED for row in its for dimension, _ in row.further)
     apart = redirected(program, space) if program is not None and asks else []
     return Pairs(mine, its, Plausible(there, stage, space, routed), program, apart)
 
@@ -143,10 +156,8 @@ def _counterpart(stage: Listed, row: Row, same: Sequence[Place], found: Sequence
     open_ = [each for each in found if each.depends]
     name = row.rule.name if row.rule is not None else ""
     standing = _standing(bool(same), not all(each.stray for each in otherwise))
-    unless = f"it depends on {', and on '.join(open_[0].depends)}" if open_ else ""
-    return Counterpart(
-        stage, name, row.place, row.does, standing, tuple(_once(same)), tuple(otherwise), unless, tuple(open_)
-    )
+    lines = tuple(_once(same))
+    return Counterpart(stage, name, row.place, row.does, standing, lines, tuple(otherwise), maybe=tuple(open_))
 
 
 def _together(one: Counterpart, other: Counterpart) -> Counterpart:
@@ -154,7 +165,7 @@ def _together(one: Counterpart, other: Counterpart) -> Counterpart:
     same, otherwise = (*one.same, *other.same), _once_each((*one.otherwise, *other.otherwise))
     standing = _standing(bool(same), not all(each.stray for each in otherwise))
     return replace(
-        one, standing=standing, same=tuple(_once(same)), otherwise=otherwise, unless=one.unless or other.unless,
+        one, standing=standing, same=tuple(_once(same)), otherwise=otherwise,
         maybe=_once_each((*one.maybe, *other.maybe)),
     )  # fmt: skip
 
@@ -169,7 +180,17 @@ def _once_each(several: Iterable[Otherwise]) -> tuple[Otherwise, ...]:
 
 
 def _key(one: Otherwise) -> tuple[object, ...]:
-    return one.place.file, one.place.line, one.does, one.besides, one.depends
+    return one.place.file, one.place.line, one.does, one.among, one.depends, one.family
+
+
+def _of_both(several: Iterable[Otherwise]) -> tuple[Otherwise, ...]:
+    """Return what lines do otherwise, with what they do with the same packets of both families once."""
+    found: dict[object, Otherwise] = {}
+    for each in several:
+        key = (*_key(each)[:-1], frozenset(each.packets))
+        other = found.get(key)
+        found[key] = each if other is None else replace(min(other, each, key=lambda one: one.stray), family=None)
+    return tuple(found.values())
 
 
 def _both(one: Otherwise, other: Otherwise) -> Otherwise:

@@ -113,7 +113,9 @@ class Comparison(msgspec.Struct, frozen=True):
     @property
     def complete(self) -> bool:
         """Whether all was compared, and all that was found is told."""
-        return self.captured and not (self.leftovers or self.unseen or self.unseen_families or self.left_out)
+        undecided = self.rules is not None and self.rules.undecided
+        left = self.leftovers or self.unseen or self.unseen_families or self.left_out
+        return self.captured and not (undecided or left)
 
     @property
     def same(self) -> bool:

@@ -8,7 +8,7 @@ from functools import cached_property
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.images import packets_apart
+from agile_lattice.behaviour.images import packets_apart, with_spans
 from agile_lattice.behaviour.matching import Match, Packet, Space
 from agile_lattice.behaviour.proving import left_apart
 from agile_lattice.behaviour.rows import DIMENSIONS, Cases, Row
@@ -23,7 +23,7 @@ from agile_lattice.packets.functions import Entry, Exactly, Region, differing
 from agile_lattice.packets.spans import Spans
 from agile_lattice.programs import model
 from agile_lattice.programs.deciding import Asked
-from agile_lattice.programs.lists import TO_OTHERS
+from agile_lattice.programs.lists import AS_THEY_CAME, TO_OTHERS
 from agile_lattice.programs.model import Program
 
 MOST_PAIRS = 8_000_000  # of boxes that are looked at
@@ -41,9 +41,10 @@ class Otherwise(msgspec.Struct, frozen=True):
         example: A packet.
         stray: Whether all of them come from sources that do not belong behind their ingress interface.
         at_most: Whether earlier rules may decide some of `packets`.
-        besides: What more has to be said of them, in words: from which source ports they come, say.
+        among: Which of these packets, in words: those from some source ports, say.
         depends: What it depends on whether they are treated otherwise, which nobody knows; empty if they are.
-        maybe: Whether the line itself may apply or not; else it decides where another one does not.
+        conditional: Whether the line itself may apply or not; else it decides where another one does not.
+        family: Their address family; `None` if it does the same with packets of both.
     """
 
     place: Place
@@ -52,9 +53,10 @@ class Otherwise(msgspec.Struct, frozen=True):
     example: Packet
     stray: bool = False
     at_most: bool = False
-    besides: str = ""
+    among: str = ""
     depends: tuple[str, ...] = ()
-    maybe: bool = False
+    conditional: bool = False
+    family: int | None = None
 
 
 class _Piece(msgspec.Struct, frozen=True):
@@ -88,15 +90,16 @@ class Pairs:
         self._program = program
         self.space: Space = plausible.space
         self.cases = Cases([*mine, *its], program.sizes if program is not None else {})
+        self._never_made = self._not_made(apart)
         never = [self.cases.wide(each) for each in plausible.never]
-        never += self._never_made(apart)
         strays = [Entry(self.cases.wide(each), Action("strays")) for each in plausible.strays]
-        impossible = [Entry(each, Action("cannot be")) for each in never]
+        impossible = [Entry(each, Action("cannot be")) for each in (*never, *self._never_made)]
         self.before, self.examples = len(impossible), 0
+        self._unsaid = len(never)  # packets that cannot be either, and are told with others all the same
         left = [Entry(self.cases.wide(row.box), Action(("intent", at))) for at, row in enumerate(mine)]
         right = [Entry(self.cases.box(row), Action(("device", at))) for at, row in enumerate(its)]
-        self.exact = Exactly(left, right)
         left, right = [*impossible, *left], [*impossible, *right]
+        self.exact = Exactly(left[self._unsaid :], right[self._unsaid :])
         self.regions: dict[int, list[Region]] = {}
         for region in self._regions(left, right):
             self.regions.setdefault(region.left - self.before, []).append(region)
@@ -105,11 +108,11 @@ class Pairs:
             for each in self._regions([*strays, *left], [*strays, *right])
         }
 
-    def _never_made(self, apart: Sequence[Row]) -> list[Box]:
+    def _not_made(self, apart: Sequence[Row]) -> list[Box]:
         """Return packets that no rule makes of others, of those whose destination would have become another one."""
         if model.TRANSLATED not in self.cases.dimensions:
             return []
-        whole = Row(self.space.box(), Action(""), "", Place(), besides=((model.TRANSLATED, TO_OTHERS),))
+        whole = Row(self.space.box(), Action(""), "", Place(), further=((model.TRANSLATED, TO_OTHERS),))
         return remainder([self.cases.box(whole)], map(self.cases.box, apart))
 
     def _regions(self, left: list[Entry], right: list[Entry]) -> Sequence[Region]:
@@ -175,12 +178,27 @@ class Pairs:
         yield from self._asking(region, sure, at_most, ())
         yield from self._asking(region, open_, at_most, self._depends([row, *beaten]) if open_ else ())
 
+    def _however_it_came(self, box: Box) -> Box:
+        """Return packets that nothing redirects without that they are not redirected."""
+        dimensions = self.cases.dimensions
+        at = DIMENSIONS + dimensions.index(model.TRANSLATED) if model.TRANSLATED in dimensions else None
+        if at is None or box[at] != AS_THEY_CAME:
+            return box
+        anything = [self.cases.whole[number] if each >= model.AS_IT_CAME else box[DIMENSIONS + number]
+                    for number, each in enumerate(dimensions)]  # fmt: skip
+        redirected = with_spans((*box[:DIMENSIONS], *anything, box[-1]), at, TO_OTHERS)
+        try:
+            made = remainder([redirected], self._never_made, MOST_BOXES)
+        except Undecided:
+            return box
+        return box if made else with_spans(box, at, self.cases.whole[at - DIMENSIONS])
+
     def _asking(
-        self, region: Region, boxes: Iterable[Box], at_most: bool, depends: tuple[str, ...]
+        self, region: Region, boxes: Sequence[Box], at_most: bool, depends: tuple[str, ...]
     ) -> Iterator[_Piece]:
         """Yield packets by what they are in dimensions that not every list has."""
         together: dict[tuple[tuple[int, Spans], ...], list[Box]] = {}
-        for box in boxes:
+        for box in fused([*map(self._however_it_came, boxes)]):
             together.setdefault(tuple(self.cases.asked(box)), []).append(box[:DIMENSIONS])
         for asked, members in together.items():
             yield _Piece(region, members, at_most, asked, depends)
@@ -192,8 +210,8 @@ class Pairs:
         example = self.space.example(self.plausible.ordinary(self._that_can_be(first)))
         return Otherwise(
             row.place, row.does, self.space.words_of(boxes), example, self._strays(first.region),
-            any(piece.at_most for piece in pieces), _besides(first.asked, self.space.family), first.depends,
-            bool(row.needs) or not row.known,
+            any(piece.at_most for piece in pieces), _among(first.asked, self.space.family), first.depends,
+            bool(row.needs) or not row.known, self.space.family,
         )  # fmt: skip
 
     def _strays(self, region: Region) -> bool:
@@ -202,10 +220,8 @@ class Pairs:
 
     def _inside(self, region: Region, boxes: Sequence[Box]) -> list[Box]:
         """Return which packets of some boxes are in a region, in any case: all that may be, if these are many."""
-        first = self.before  # with packets that cannot be, as those of the boxes
-        inside = replace(region, boxes=tuple(boxes), left=region.left - first, right=region.right - first)
         try:
-            found = self.exact.boxes(inside, MOST_BOXES)
+            found = self.exact.boxes(self._moved(replace(region, boxes=tuple(boxes))), MOST_BOXES)
         except Undecided:
             found = list(boxes)
         return [self.cases.any_case(each) for each in found]
@@ -217,12 +233,15 @@ class Pairs:
         return tuple(dict.fromkeys(said))
 
     def _exactly(self, region: Region) -> tuple[list[Box], bool]:
-        """Return the packets of a region, with some that cannot be: so they are told in fewer words."""
+        """Return the packets of a region, or all that it could be about if they are too many; and whether so."""
         self.examples += 1
         if self.examples > MOST_EXAMPLES:
             return list(region.boxes), True
-        moved = replace(region, left=region.left - self.before, right=region.right - self.before)
-        return left_apart(moved, self.exact)
+        return left_apart(self._moved(region), self.exact)
+
+    def _moved(self, region: Region) -> Region:
+        """Return a region without the packets that cannot be before it: so others are told in fewer words."""
+        return replace(region, left=region.left - self._unsaid, right=region.right - self._unsaid)
 
     def _that_can_be(self, piece: _Piece) -> Sequence[Box]:
         """Return those packets of a piece that can come to the list; some of its region if that takes too much."""
@@ -251,7 +270,7 @@ class _Rivals:
         yield from found.values()
 
 
-def _besides(asked: Iterable[tuple[int, Spans]], family: int) -> str:
+def _among(asked: Iterable[tuple[int, Spans]], family: int) -> str:
     """Say what packets are in dimensions that not every list has."""
     said = []
     for dimension, spans in asked:
@@ -259,9 +278,7 @@ def _besides(asked: Iterable[tuple[int, Spans]], family: int) -> str:
             case model.SOURCE_PORT:
                 said.append(f"from source port {', '.join(map(spell_ports, spans))}")
             case model.TRANSLATED:
-                said.append(
-                    f"whose destination {'is another one by now' if spans == TO_OTHERS else 'is as it came in'}"
-                )
+                said.append("after destination NAT" if spans == TO_OTHERS else "without destination NAT")
             case _ if dimension == model.PORT + model.AS_IT_CAME:
                 said.append(f"that came in for port {', '.join(map(spell_ports, spans))}")
             case _:

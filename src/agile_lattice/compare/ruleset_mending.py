@@ -120,7 +120,7 @@ class _Planner:
 
     def _brought_in(self, rule: Counterpart) -> list[Puttings] | str:
         """Return the ways of putting a rule of the intent in, or why there is none."""
-        if rule.unless and not rule.maybe:
+        if rule.unless:
             return rule.unless
         # Right before what treats its packets otherwise; where they leave the chain before that, at its beginning.
         try:
@@ -220,7 +220,7 @@ class _Planner:
         place = one.packets.place
         if one.packets.stray:
             return STRAYS
-        if one.packets.maybe:
+        if one.packets.conditional:
             return HANGS.format(", and on ".join(one.packets.depends))
         home = next(
             ((file, where) for file, (_, chains) in self.chains.items() if (where := chains.holding(place))), None
@@ -240,16 +240,16 @@ class _Planner:
     @property
     def _hangs(self) -> bool:
         """Whether something depends on what nobody knows: a line that may apply or not."""
-        return any(each.packets.maybe for each in self.trial.now.beyond) or any(
-            each.maybe for rule in self.trial.now.rules for each in rule.maybe
+        return any(each.packets.conditional for each in self.trial.now.beyond) or any(
+            each.conditional for rule in self.trial.now.rules for each in rule.maybe
         )
 
     def _translating(self) -> Place | None:
         """Return a line that was not understood and may send packets elsewhere, which a permit may be meant for."""
         left = [each.place for each in self.leftovers
                 if "translations" in each.sections and each.stage in (None, "arrival")]  # fmt: skip
-        maybe = [each for rule in self.meant if rule.stage == "arrival" for each in rule.maybe if each.maybe]
-        maybe += [each.packets for each in self.beyond if each.stage == "arrival" and each.packets.maybe]
+        maybe = [each for rule in self.meant if rule.stage == "arrival" for each in rule.maybe if each.conditional]
+        maybe += [each.packets for each in self.beyond if each.stage == "arrival" and each.packets.conditional]
         return next(iter((*left, *(each.place for each in maybe))), None)
 
     def _narrower(self, file: str, chain: ChainName, at: int, place: Place) -> Iterator[Putting]:

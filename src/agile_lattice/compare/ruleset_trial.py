@@ -150,7 +150,7 @@ class RulesetTrial:
         except CaptureError:
             return None
         capture = assemble(self.intent.name, self.dialects, read)
-        unread = [each.text for each in capture.leftovers if not each.in_program]
+        unread = [each.text for each in capture.leftovers if each.unread or not each.in_program]
         unread += [f"{each.lets} of {each.section} are not let pass" for each in capture.absent]
         return sides_of(self.intent, capture), unread
 
@@ -187,8 +187,8 @@ def _closes(found: Counterparts, rule: Counterpart) -> bool:
 
 def to_close(rule: Counterpart) -> list[Otherwise]:
     """Return what the device does otherwise with packets of a rule, but for lines that may apply or not: these stay."""
-    return [*rule.otherwise, *(each for each in rule.maybe if not each.maybe)]
+    return [*rule.otherwise, *(each for each in rule.maybe if not each.conditional)]
 
 
 def _beyond(found: Counterparts) -> list[Beyond]:
-    return [each for each in found.beyond if not (each.packets.stray or each.packets.maybe)]
+    return [each for each in found.beyond if not (each.packets.stray or each.packets.conditional)]

@@ -128,6 +128,11 @@ class Sides:
             self._treating[family, choice] = both
         return self._treating[family, choice]
 
+    @property
+    def families(self) -> list[int]:
+        """The address families of whose rules something is known."""
+        return [family for family in FAMILIES if family not in self._unseen]
+
     def program(self, family: int) -> Program | None:
         """Return what decides packets of a family on the device as it is, where its rules are a program."""
         return self.topologies()[1].program(self.name, family)

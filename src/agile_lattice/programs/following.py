@@ -13,8 +13,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.intent.places import Place
-from agile_lattice.packets.bounds import Bounds
-from agile_lattice.packets.boxes import WORK_LIMIT, Box, Undecided
+from agile_lattice.packets.boxes import WORK_LIMIT, Undecided
 from agile_lattice.packets.spans import Spans, covers, meet, merged, minus
 from agile_lattice.programs.model import (
     AS_IT_CAME,
@@ -36,10 +35,10 @@ from agile_lattice.programs.model import (
     SparseBox,
     Unknown,
 )
+from agile_lattice.programs.rules import Lookup, reached, rules_of
 
 DEEPEST = 32  # chains that jump to one another
 MANY = 50  # rules of a chain that is worth being looked up
-DIMENSIONS = 6  # that every list has
 MOST_ORDERS = 6  # in which chains of one priority may be asked
 Outcome = Literal["accept", "drop", "not known"]
 Taken = tuple[tuple[Unknown, bool], ...]
@@ -79,7 +78,7 @@ class Following:
         self.program, self.limit = program, limit
         self._left = limit  # entries that may still be looked at
         self._rules = rules_of(program)
-        self._lookup: dict[str, _Lookup] = {}
+        self._lookup: dict[str, Lookup] = {}
         self._ended: list[Part] = []
 
     def at(self, hook: Hook, parts: Iterable[Part], limit: int | None = None) -> list[Part]:
@@ -153,10 +152,10 @@ class Following:
             back = self._through(rules, parts, left, depth)
             return [*left, *back]
         if name not in self._lookup:
-            self._lookup[name] = _Lookup(rules, self.program)
+            self._lookup[name] = Lookup(rules, self.program)
         back = []
         for part in parts:
-            back += self._through(self._lookup[name].about(part), [part], left, depth)
+            back += self._through(self._lookup[name].about(part.box, part.now), [part], left, depth)
         return [*left, *back]
 
     def _through(self, rules: Iterable[list[Entry]], parts: list[Part], left: list[Part], depth: int) -> list[Part]:
@@ -252,52 +251,6 @@ class Following:
         self._left -= entries
         if self._left < 0:
             raise Undecided(self.limit)
-
-
-class _Lookup:
-    """The rules of a long chain, made ready to be looked up by the packets that they are about.
-
-    Args:
-        rules: The rules.
-        program: Tells how large dimensions are, and which of them change while packets go on in a chain.
-    """
-
-    def __init__(self, rules: list[list[Entry]], program: Program) -> None:
-        self._rules = rules
-        every = [entry for entries in program.chains.values() for entry in entries]
-        moving = {dimension for each in every if each.verdict != "accept" for dimension, _ in each.changes}
-        self._whole = {each: program.anything(each) for each in range(DIMENSIONS) if each not in moving}
-        self._owners = [number for number, rule in enumerate(rules) for _ in rule]
-        self._bounds = Bounds([self._box(each.box) for rule in rules for each in rule])
-
-    def _box(self, box: SparseBox) -> Box:
-        return tuple(box.get(each, whole) for each, whole in self._whole.items())
-
-    def about(self, part: Part) -> Iterator[list[Entry]]:
-        """Yield the rules that may be about packets, and maybe others, in their order."""
-        here = {dimension: spans for dimension, spans in part.box.items() if dimension not in part.now}
-        here |= {at: ((change.number,) * 2,) for at, change in part.now.items() if isinstance(change, Constant)}
-        for number in dict.fromkeys(self._owners[at] for at in self._bounds.meeting(self._box(here))):
-            yield self._rules[number]
-
-
-def rules_of(program: Program) -> dict[str, list[list[Entry]]]:
-    """Return the rules of all chains, each with its entries."""
-    return {
-        name: [list(each) for _, each in groupby(entries, key=lambda entry: entry.rule)]
-        for name, entries in program.chains.items()
-    }
-
-
-def reached(program: Program, chain: str) -> Iterator[Entry]:
-    """Yield the entries of a chain, and of all that it leads to, each once."""
-    left, seen = [chain], {chain}
-    while left:
-        for entry in program.chains.get(left.pop(), ()):
-            yield entry
-            if entry.target and entry.target not in seen:
-                seen.add(entry.target)
-                left.append(entry.target)
 
 
 def changed(part: Part, entry: Entry) -> Part:

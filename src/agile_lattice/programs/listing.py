@@ -11,27 +11,34 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 from msgspec.structs import replace
 
+from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.packets.bounds import Bounds
 from agile_lattice.packets.boxes import Box, Undecided
 from agile_lattice.packets.spans import meet, merged
 from agile_lattice.programs import model
 from agile_lattice.programs.following import (
     DEEPEST,
-    DIMENSIONS,
     Part,
     Taken,
     as_seen,
     before_tracking,
     changed,
-    rules_of,
     to_translate,
 )
-from agile_lattice.programs.model import Base, Constant, Entry, Mapped, Moved, OneOf, Program, SparseBox, Unknown
+from agile_lattice.programs.model import Base, Constant, Entry, Mapped, Program, SparseBox, Unknown
+from agile_lattice.programs.rules import DIMENSIONS, rules_of
 
 MOST_ROWS = 100_000
 MOST_WORK = 1_000_000  # entries that are looked at
+NAMES = {model.SOURCE: "source", model.DESTINATION: "destination", model.PORT: "port", model.SOURCE_PORT: "source port"}
 Outer = tuple[tuple[str, int], ...]  # where the chains go on that jumped here, the outermost first
+Behind = Callable[[Base, Part], Part]
 Called = Mapping[int, int | None]  # dimensions that are called otherwise in rows; None if rows cannot say them
+
+
+def as_it_is(base: Base, row: Part) -> Part:
+    """Return a row of a chain as it is: what has been done to packets stays with it."""
+    return row
 
 
 class Listing:
@@ -46,14 +53,11 @@ class Listing:
         self._rules = rules_of(program)
         self._left = MOST_WORK
         self._rows: list[Part] = []
-        self._base = Base("", "permit")
+        self._base = Base("", "permit")  # of the moment
         self._called: Called = {}
-        self._behind: Callable[[Base, Part], Part] = lambda base, row: row
+        self._behind: Behind = as_it_is
 
-    def rows(
-        self, bases: Iterable[Base], start: Part, called: Callable[[Base], Called],
-        behind: Callable[[Base, Part], Part] = lambda base, row: row,
-    ) -> list[Part]:  # fmt: skip
+    def rows(self, bases: Iterable[Base], start: Part, called: Callable[[Base], Called], behind: Behind) -> list[Part]:
         """Return rows for packets that are asked about in one chain after another, and have to pass all of them.
 
         Args:
@@ -135,7 +139,7 @@ class Listing:
         for number in range(first, len(rules)):
             self._spend(len(rules[number]))
             for entry in rules[number]:
-                here = self._narrowed(part, entry.box, entry.needs)
+                here = self._narrowed(part, entry.box, entry.needs, entry.place)
                 if here is None:
                     continue
                 whole = here.box == part.box and here.taken == part.taken
@@ -192,37 +196,25 @@ class Listing:
         if len(self._rows) > MOST_ROWS:
             raise Undecided(MOST_ROWS)
 
-    def _narrowed(self, part: Part, box: SparseBox, needs: Taken = ()) -> Part | None:
+    def _narrowed(self, part: Part, box: SparseBox, needs: Taken = (), place: Place = NOWHERE) -> Part | None:
         """Return those packets of a part that are in a box as they are now, where all that is needed is so."""
         here = dict(part.box)
         for dimension, wanted in box.items():
-            change = part.now.get(dimension)
-            match change:
-                case None:
-                    name = self._called.get(dimension, dimension)
-                    if name is None:
-                        needs = (
-                            *needs,
-                            (Unknown(f"what it is when the chain is asked: {wanted}", "system"), True),
-                        )
-                        continue
+            name = self._called.get(dimension, dimension)
+            match part.now.get(dimension):
+                case None if name is not None:
                     dimension = name
                 case Constant(number):
                     if not meet(((number, number),), wanted):
                         return None
                     continue
-                case OneOf(numbers):
-                    common = meet(numbers, wanted)
-                    if not common:
-                        return None
-                    if common != numbers:
-                        needs = (*needs, (Unknown(f"the device chooses one of {common}", "chance"), True))
-                    continue
-                case Moved(offset):
-                    wanted = tuple((first - offset, last - offset) for first, last in wanted)
                 case Mapped(origin, table):
                     fits = (number for number, becomes in enumerate(table) if meet(((becomes, becomes),), wanted))
                     dimension, wanted = origin, merged((number, number) for number in fits)
+                case _:
+                    said = f"what the {NAMES.get(dimension, 'packet')} has become by {place}"
+                    needs = (*needs, (Unknown(said, "system"), True))
+                    continue
             common = meet(here[dimension], wanted) if dimension in here else wanted
             if not common:
                 return None

@@ -14,9 +14,10 @@ from msgspec.structs import replace
 from agile_lattice.errors import LatticeError
 from agile_lattice.packets.spans import Spans, meet, merged
 from agile_lattice.programs import model
-from agile_lattice.programs.following import Part, reached
-from agile_lattice.programs.listing import Listing
-from agile_lattice.programs.model import Base, Change, Constant, Entry, Hook, Mapped, Moved, OneOf, Program, SparseBox
+from agile_lattice.programs.following import Part
+from agile_lattice.programs.listing import Listing, as_it_is
+from agile_lattice.programs.model import Base, Entry, Hook, Mapped, Program, SparseBox
+from agile_lattice.programs.rules import reached
 
 MARKS = {model.MARK, model.CONNECTION_MARK}
 KNOWN = {model.STATE, model.FLAGS, *MARKS}  # of first packets, whatever list they come to
@@ -56,7 +57,7 @@ def listed(program: Program, hook: Hook, translates: int, states: States) -> lis
     start = Part({**model.BEGINS, model.STATE: every, model.TRANSLATED: possible})
     same = not redirects or arriving
     rows = Listing(program).rows(
-        bases, start, lambda base: _called(program, base, same), (lambda base, row: row) if arriving else _behind
+        bases, start, lambda base: _called(program, base, same), as_it_is if arriving else _behind
     )
     found = (one for row in rows for one in _of_states(row, states, every))
     return [one for row in found for one in _apart(row, possible)]
@@ -109,11 +110,13 @@ def _asked(program: Program, hook: Hook, translates: int) -> Iterator[Base]:
         found = [each for each in found if not each.translates or each in marking]
         if not any(_changes(program, each) for each in found):
             found = _fewest_rows(program, found)
-    if len(marking) > 1 or (found and _marks_late(program, found[-1])):
-        raise Unlisted("not decided: chains that translate make marks that others ask for")
+    if marking and sum(bool(each.translates) for each in first) > 1:
+        raise Unlisted("one of several chains that translate destinations makes marks")
+    if any(_marks_late(program, each) for each in found):
+        raise Unlisted("a chain asks for marks behind one that translates sources and makes some")
     for one, other in pairwise(found):
         if one.hook == other.hook and one.rank == other.rank and (_changes(program, one) or _changes(program, other)):
-            raise Unlisted(f"not decided: nothing tells whether {one.place} or {other.place} is asked first")
+            raise Unlisted(f"nothing tells whether {one.place} or {other.place} is asked first")
     yield from found
 
 
@@ -135,10 +138,10 @@ def _has_unread(program: Program, base: Base) -> bool:
     return any(each.verdict == "not known" for each in reached(program, base.chain))
 
 
-def _marks_late(program: Program, last: Base) -> bool:
+def _marks_late(program: Program, base: Base) -> bool:
     """Tell whether a chain asks for marks behind one that translates sources and makes some."""
-    asks = any(dimension in MARKS for each in reached(program, last.chain) for dimension in each.box)
-    late = last.hook == "outgoing" and last.rank[0] >= model.TRANSLATING[model.OF_SOURCE] and not last.translates
+    asks = any(dimension in MARKS for each in reached(program, base.chain) for dimension in each.box)
+    late = base.hook == "outgoing" and base.rank[0] >= model.TRANSLATING[model.OF_SOURCE] and not base.translates
     return (
         asks and late and any(each.translates and _changes(program, each, MARKS) for each in program.asked("outgoing"))
     )
@@ -157,22 +160,10 @@ def _behind(base: Base, row: Part) -> Part:
         return replace(row, box=box, now=now)
     for dimension in (model.DESTINATION, model.PORT):
         came = box.pop(dimension, None)
-        becomes = _becomes(row.now.get(dimension), came)
+        becomes = model.image_of(row.now.get(dimension), came)
         box |= {dimension + model.AS_IT_CAME: came} if came is not None else {}
         box |= {dimension: becomes} if becomes is not None else {}
     return replace(row, box={**box, model.TRANSLATED: TO_OTHERS}, now=now)
-
-
-def _becomes(change: Change | None, came: Spans | None) -> Spans | None:
-    """Return what a dimension becomes; None if that may be anything."""
-    match change:
-        case Constant(number):
-            return ((number, number),)
-        case OneOf(numbers):
-            return numbers
-        case Moved(offset):
-            return tuple((first + offset, last + offset) for first, last in came) if came is not None else None
-    return came
 
 
 def _drops(program: Program, base: Base) -> bool:

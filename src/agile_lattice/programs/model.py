@@ -78,6 +78,25 @@ class Mapped(msgspec.Struct, frozen=True):
 
 
 Change = Constant | Moved | OneOf | Mapped
+
+
+def image_of(change: Change | None, spans: Spans | None) -> Spans | None:
+    """Return what a dimension that is an address or a port becomes; None if it may be anything.
+
+    Args:
+        change: What becomes of it; `None` if it stays as it is.
+        spans: What it was; `None` for anything.
+    """
+    match change:
+        case Constant(number):
+            return ((number, number),)
+        case OneOf(numbers):
+            return numbers
+        case Moved(offset):
+            return tuple((first + offset, last + offset) for first, last in spans) if spans is not None else None
+    return spans
+
+
 Verdict = Literal["accept", "drop", "jump", "goto", "return", "go on", "not known"]
 
 

@@ -6,14 +6,11 @@ from collections.abc import Sequence
 
 from rich.console import Console, Group
 
-from agile_lattice.behaviour.stage_lists import Listed
+from agile_lattice.compare.by_effect import SUBJECTS
 from agile_lattice.compare.counterparts import Beyond, Counterpart, Counterparts, Standing
 from agile_lattice.compare.pairs import Otherwise
 from agile_lattice.show.terminal import Text, plural, roomy_table, source_text
 
-STAGES: dict[Listed, str] = {
-    "arrival": "destination NAT", "departure": "source NAT", "permits": "permit", "access": "management",
-}  # fmt: skip
 STANDINGS: dict[Standing, tuple[str, str]] = {
     "same": ("same effect", "calm"),
     "partly": ("same effect for some packets", "strong"),
@@ -30,17 +27,17 @@ def show_counterparts(console: Console, found: Counterparts) -> None:
     table.add_column("on the device", ratio=9)
     for one in found.rules:
         word, style = STANDINGS[one.standing]
-        name = Text.assemble((f"{STAGES[one.stage]} ", "head"), (one.name, "head"))
+        name = Text.assemble((f"{SUBJECTS[one.stage]} ", "head"), (one.name, "head"))
         what = Group(name, Text(one.does, style="intent"), Text(str(one.place), style="place"))
         strays = ", but for sources that do not belong there" if any(each.stray for each in one.otherwise) else ""
         others = [each for each in (*one.otherwise, *one.maybe) if not each.stray]
-        unless = [Text(f"not certain: {one.unless}", "strong")] if one.unless and not one.maybe else []
-        said = Text.assemble((word, style), _by(one), strays)
+        unless = [Text(f"not certain: {one.unless}", "strong")] if one.unless else []
+        said = Text.assemble((word, style), _by(one), strays, ("; not certain" if one.maybe else "", "strong"))
         table.add_row(what, Group(said, *unless, *_others(others)))
-    for stage in STAGES:
+    for stage in SUBJECTS:
         beyond = [each for each in found.beyond if each.stage == stage and not each.packets.stray]
         if beyond:
-            table.add_row(Group(Text("only on the device", style="head"), Text(STAGES[stage])), _beyond(beyond))
+            table.add_row(Group(Text("only on the device", style="head"), Text(SUBJECTS[stage])), _beyond(beyond))
     console.print(table)
     places = (each.packets.place for each in found.beyond if each.packets.stray and each.packets.place.line)
     if elsewhere := dict.fromkeys(map(str, places)):
@@ -58,12 +55,13 @@ def counterpart_rows(found: Counterparts) -> list[tuple[str, str, str, str, str]
     for one in found.rules:
         others = [each for each in (*one.otherwise, *one.maybe) if not each.stray]
         said = STANDINGS[one.standing][0] + (f"; not certain: {one.unless}" if one.unless else "")
+        said += "; not certain" if one.maybe and not one.unless else ""
         lines = ", ".join(each.told for each in one.same if each.line)
-        rows.append((f"{STAGES[one.stage]} {one.name}".rstrip(), one.does, said, lines, _in_words(others)))
+        rows.append((f"{SUBJECTS[one.stage]} {one.name}".rstrip(), one.does, said, lines, _in_words(others)))
     for each in found.beyond:
         if not each.packets.stray:
             rows.append(
-                (STAGES[each.stage], "", "only on the device", each.packets.place.told, _in_words([each.packets]))
+                (SUBJECTS[each.stage], "", "only on the device", each.packets.place.told, _in_words([each.packets]))
             )
     rows += [("", "", f"not decided: {each}", "", "") for each in found.undecided]
     return rows
@@ -84,8 +82,23 @@ def counted(found: Counterparts) -> str:
         (sum(each.standing == standing for each in found.rules), word) for standing, (word, _) in STANDINGS.items()
     ]
     said = ", ".join(f"{count} {word}" for count, word in counts if count)
-    beyond = sum(not each.packets.stray for each in found.beyond)
-    more = f"; {plural(beyond, 'line')} of the device {'does' if beyond == 1 else 'do'} more" if beyond else ""
+    open_ = sum(not each.certain for each in found.rules)
+    said += f", {open_} of them not certain" if open_ else ""
+    certain, maybe = (
+        {
+            each.packets.place.spot
+            for each in found.beyond
+            if not each.packets.stray and bool(each.packets.depends) is so
+        }
+        for so in (False, True)
+    )
+    maybe -= certain
+    more = (
+        f"; {plural(len(certain), 'line')} of the device {'does' if len(certain) == 1 else 'do'} more"
+        if certain
+        else ""
+    )
+    more += f"; {plural(len(maybe), 'line')} of the device may do more" if maybe else ""
     return f"{plural(len(found.rules), 'rule')} of the intent: {said or 'none'}{more}"
 
 
@@ -109,8 +122,11 @@ def _others(otherwise: Sequence[Otherwise]) -> list[Text]:
 
 def _packets(one: Otherwise) -> str:
     more = f"; and {len(one.packets) - 2} more such pieces" if len(one.packets) > 2 else ""
-    shown = "; ".join(map(str, one.packets[:2])) + more + f" {one.besides}" * bool(one.besides)
-    return f"{'at most ' * one.at_most}{shown}, for example {one.example}"
+    shown = "; ".join(map(str, one.packets[:2])) + more + f" {one.among}" * bool(one.among)
+    # Addresses show of which family packets are.
+    named = any(each.source or each.destination for each in one.packets)
+    of = "" if one.family is None or named else f"IPv{one.family}: "
+    return f"{of}{'at most ' * one.at_most}{shown}, for example {one.example}"
 
 
 def _beyond(found: Sequence[Beyond]) -> Group:

@@ -38,7 +38,7 @@ def placed(program: Ruleset, rules: Sequence[Rule]) -> None:
         elif program.may_drop(chain_of(base)):
             apart = [*_sees_others(program, base, rules)]
             for what, reason in apart:
-                for hook in HOOKS:
+                for hook in HOOKS if base.hook == "incoming" else ("permit", "departure"):
                     program.put_aside(what, hook, reason)
             if not apart:
                 found += [replace(base, hook=hook) for hook in hooks]
