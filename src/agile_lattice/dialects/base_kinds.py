@@ -116,6 +116,16 @@ def _prefixed_kind(name: str, family: int, pattern: str) -> Kind:
     return msgspec.structs.replace(plain, pattern=whole, write=write)
 
 
+def _masked_kind() -> Kind:
+    """One prefix of IPv4 as a set, its length said by a netmask. It is only read."""
+
+    def read(text: str) -> AddressSet:
+        address, _, mask = text.partition("/")
+        return AddressSet.of(Prefix(4, Address.parse(address).value, _length_of_mask(mask)))
+
+    return Kind("masked4", rf"{_IPV4}/{_IPV4}", read, str, lambda trait: False, gives=AddressSet)
+
+
 def _complement_kind(family: int, pattern: str) -> Kind:
     """Everything but one span: read as the set that is left, never written."""
     everything = AddressSet(family, ((0, (1 << BITS[family]) - 1),))
@@ -163,6 +173,7 @@ def _read_mask(spell: Callable[[int], str]) -> Callable[[str], int]:
     return read
 
 
+_length_of_mask = _read_mask(netmask)
 _IPV4 = r"[0-9]{1,3}\.[0-9]{1,3}\.[0-9]{1,3}\.[0-9]{1,3}"  # written out: a counted group takes twice as long
 _BITS = r"0x[0-9a-fA-F]{1,8}|[1-9][0-9]{0,9}|0"
 _IPV6 = r"[0-9a-fA-F]*:[0-9a-fA-F:.]+"
@@ -182,6 +193,7 @@ BASE: dict[str, Kind] = {
         _prefixed_kind("prefixed4", 4, _IPV4),
         _prefixed_kind("prefixed6", 6, _IPV6),
         _span_kind("range6", 6, _IPV6, as_prefix=False),
+        _masked_kind(),
         _complement_kind(4, _IPV4),
         _complement_kind(6, _IPV6),
         Kind(

@@ -43,6 +43,11 @@ def checked(text: str) -> str:
     return text
 
 
+def ungrouped(text: str) -> str:
+    """Return an expression without the groups that it has for those who use it."""
+    return re.sub(r"(?<!\\)\((?!\?)", "(?:", text)
+
+
 def checked_sign(text: str) -> str:
     """Return an expression if it can be searched for in a text, line by line.
 

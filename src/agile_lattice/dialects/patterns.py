@@ -95,10 +95,16 @@ class Pattern:
             return None
         try:
             # This is hot: every line of a text comes by. A group that only marks something is empty.
-            return {hole[0]: hole[1](text) for text, hole in zip(found.groups(), self.holes) if text and hole}  # noqa: B905
+            values = [(hole[0], hole[1](text)) for text, hole in zip(found.groups(), self.holes) if text and hole]  # noqa: B905
         except NOT_OF_KIND:
             # The form was right and the value was not: 10.0.0.999, a port above 65535.
             return None
+        fields = dict(values)
+        # A field that is said twice, and otherwise, is said nowhere: neither value may be lost.
+        said_otherwise = len(fields) < len(values) and any(
+            fields[name] != one for name, one in values if name != PASSED
+        )
+        return None if said_otherwise else fields
 
 
 def first_words(elements: tuple[Element, ...]) -> frozenset[str]:

@@ -20,7 +20,8 @@ BEYOND_LISTS = {
     "source_types": "the type of its source",
     "destination_types": "the type of its destination",
     "either_ports": "one of both ports",
-    "not_protocols": "a protocol that it is not of",
+    "protocols": "a protocol by its number",
+    "translated": "whether it was translated",
     "source_ports": "source ports",
     "original_source": "the source as it came",
     "original_destination": "the destination as it came",
@@ -105,7 +106,8 @@ class StepFact(msgspec.Struct, frozen=True):
         mask, flags: Flags of TCP, and which of them are set, or `none`; `!syn` is any others. Any of the mask, if only
             that is given; all flags count without one.
         only: The one family that its conditions are about, 4 or 6, if its table is for both.
-        not_protocols: Protocols that the packet is not of.
+        protocols: The numbers of protocols of which the packet has one.
+        translated: What was translated of the packet: `dnat`, `snat`, or one of both; with `!dnat`, it was not.
         either_ports: Ports of which one of both is one.
         way_back: Whether there is a route back to the source: by the interface that the packet came in by (`here`), by
             any, or not.
@@ -119,6 +121,8 @@ class StepFact(msgspec.Struct, frozen=True):
         mark_from: Which mark that is made of; nothing if it is a number.
         mark_keeps, mark_clears: The bits that are kept, or that are not; all are kept if nothing is said.
         mark_value, mark_flips: The bits that are added, and those that are turned round.
+        packet_mask, connection_bits: The bits of the mark of a packet, and of its connection, that one takes from the
+            other; `both_masks` if these are the same.
         untracked: Whether no connection is looked up for the packet.
         to_ports: Ports of which one becomes the port.
         rate, chance, time, members, header, system, unread: Conditions in their words, by what they hang on: how many
@@ -147,7 +151,8 @@ class StepFact(msgspec.Struct, frozen=True):
     mask: tuple[str, ...] | None = None
     flags: tuple[str, ...] | None = None
     only: int | None = None
-    not_protocols: tuple[str, ...] | None = None
+    protocols: Spans | None = None
+    translated: tuple[str, ...] | None = None
     either_ports: Spans | None = None
     way_back: Literal["here", "not-here", "any", "none"] | None = None
     source_types: tuple[str, ...] | None = None
@@ -168,6 +173,9 @@ class StepFact(msgspec.Struct, frozen=True):
     mark_clears: int | None = None
     mark_value: int | None = None
     mark_flips: int | None = None
+    packet_mask: int | None = None
+    connection_bits: int | None = None
+    both_masks: int | None = None
     untracked: bool = False
     to_ports: Spans | None = None
     rate: str = ""

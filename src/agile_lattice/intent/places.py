@@ -28,6 +28,7 @@ class Place(msgspec.Struct, frozen=True, eq=False, gc=False, omit_defaults=True)
         jumps: Lines of the file whose jumps lead there, the outermost first: a chain may be jumped to from several.
         last: Whether what is written there holds only where no rule of its list matches, so that it comes behind lines
             that follow it.
+        arm: Which of the rules it is that a line stands for of which at most one applies, from 1; else 0.
     """
 
     file: str = ""
@@ -37,6 +38,7 @@ class Place(msgspec.Struct, frozen=True, eq=False, gc=False, omit_defaults=True)
     width: int = 0
     jumps: tuple[int, ...] = ()
     last: bool = False
+    arm: int = 0
 
     @property
     def told(self) -> str:

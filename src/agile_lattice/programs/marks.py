@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 
 import msgspec
 
@@ -28,15 +28,40 @@ class Marking(msgspec.Struct, frozen=True):
         return ((mark & self.keeps) | self.adds) ^ self.flips
 
 
-def reached(markings: Iterable[Marking]) -> tuple[int, ...] | None:
+class Joining(msgspec.Struct, frozen=True):
+    """What a mark becomes that takes bits of another one in: those of a packet and of its connection.
+
+    Attributes:
+        clears: The bits that do not stay.
+        takes: The bits of the other mark that come in, where they are turned round if they stayed.
+    """
+
+    clears: int
+    takes: int
+
+    def of(self, mark: int, other: int) -> int:
+        """Return what becomes of a mark."""
+        return (mark & ~self.clears) ^ (other & self.takes)
+
+
+def reached(markings: Iterable[Marking], joinings: Iterable[Joining] = ()) -> tuple[int, ...] | None:
     """Return all marks that packets can get, which come in without one; None if they are too many.
 
     Args:
         markings: All that are applied anywhere, in any order.
+        joinings: All that take bits of another mark in.
     """
-    every, found, new = set(markings), {0}, [0]
+    every, both, found, new = set(markings), set(joinings), {0}, [0]
     while new:
-        new = [*{each.of(mark) for mark in new for each in every} - found]
+        met = {each.of(mark) for mark in new for each in every}
+        met |= {
+            made
+            for one in new
+            for other in found
+            for each in both
+            for made in (each.of(one, other), each.of(other, one))
+        }
+        new = [*met - found]
         found.update(new)
         if len(found) > MOST_MARKS:
             return None
@@ -49,7 +74,7 @@ def numbers_of(marks: Sequence[int], wanted: Spans, mask: int) -> Spans:
     return merged((number, number) for number in fits)
 
 
-def table_of(marks: Sequence[int], marking: Marking) -> tuple[int, ...]:
+def table_of(marks: Sequence[int], becomes: Callable[[int], int]) -> tuple[int, ...]:
     """Return what becomes of each mark, all by their numbers."""
     number = {mark: at for at, mark in enumerate(marks)}
-    return tuple(number[marking.of(mark)] for mark in marks)
+    return tuple(number[becomes(mark)] for mark in marks)

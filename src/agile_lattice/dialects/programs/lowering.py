@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from functools import partial
 
 from msgspec.structs import replace
 
@@ -15,7 +16,7 @@ from agile_lattice.dialects.programs.matching import EVERY_STATE, Box, Matching
 from agile_lattice.dialects.programs.translating import Changes, translated
 from agile_lattice.packets.spans import Spans, meet, minus
 from agile_lattice.programs import model
-from agile_lattice.programs.marks import ALL_BITS, Marking, reached, table_of
+from agile_lattice.programs.marks import ALL_BITS, Joining, Marking, reached, table_of
 from agile_lattice.programs.model import Base, Constant, Entry, Hook, Mapped, Program
 
 HOOKS: Mapping[str, tuple[Hook, int]] = {
@@ -43,7 +44,9 @@ def lowered(rulesets: Sequence[Ruleset], around: Surroundings) -> Program | None
     bases: list[Base] = []
     conditions = Conditions()
     steps = [step for each in rulesets for members in each.steps.values() for step in members]
-    marks = reached(marking for step in steps if (marking := marking_of(step)) is not None)
+    made = [marking for step in steps if (marking := marking_of(step)) is not None]
+    marks = reached((each for each in made if isinstance(each, Marking)),
+                    (each for each in made if isinstance(each, Joining)))  # fmt: skip
     for number, each in enumerate(rulesets):
         one = _Lowering(each, f"{number} ", Matching(each, around, conditions, marks))
         chains |= one.chains()
@@ -54,10 +57,14 @@ def lowered(rulesets: Sequence[Ruleset], around: Surroundings) -> Program | None
     )
 
 
-def marking_of(step: StepFact) -> Marking | None:
+def marking_of(step: StepFact) -> Marking | Joining | None:
     """Return what a step makes of a mark; None if it leaves all as they are."""
     if step.marks is None and step.mark_from is None:
         return None
+    of_packet, of_connection = step.packet_mask or step.both_masks, step.connection_bits or step.both_masks
+    if of_packet is not None and of_connection is not None:
+        saves = step.mark_from == "packet"
+        return Joining(*((of_connection, of_packet) if saves else (of_packet, of_connection)))
     keeps = ALL_BITS if step.mark_from is not None or step.mark_clears is not None else 0
     if step.mark_keeps is not None:
         keeps = step.mark_keeps
@@ -77,6 +84,7 @@ class _Lowering:
         self.rules, self.prefix, self.matching = rules, prefix, matching
         self.family = matching.family
         self.number = 0
+        self.before = StepFact("")  # the step before, of which this one may be another arm
         self.sides = self._sides()
 
     def bases(self) -> Iterator[Base]:
@@ -126,7 +134,9 @@ class _Lowering:
         """Yield what a step does: nothing, one entry, or several of which one applies."""
         if not _does_something(step) or step.only not in (None, self.family):
             return
-        self.number += 1
+        if not self._goes_on(step):
+            self.number += 1
+        self.before = step
         for box, needs in self.matching.boxes(step):
             for here, besides in self._besides(step, box):
                 for entry in self._doing(chain, step, here) if all(here.values()) else ():
@@ -134,6 +144,15 @@ class _Lowering:
                         entry, changes=(*besides, *entry.changes), needs=(*needs, *entry.needs), rule=self.number,
                         name=step.name, place=step.place,
                     )  # fmt: skip
+
+    def _goes_on(self, step: StepFact) -> bool:
+        """Tell whether a step is one more arm of the rule before it, and asks for what another arm may change."""
+        here, before = step.place, self.before.place
+        if not 0 < before.arm < here.arm or not here.is_line_of(before):
+            return False
+        return any(each is not None for each in (
+            step.mark, step.not_mark, step.connection_mark, step.not_connection_mark, step.state,
+        ))  # fmt: skip
 
     def _besides(self, step: StepFact, box: Box) -> Iterator[tuple[Box, Changes]]:
         """Yield packets with what a step makes of their marks, and of their connection."""
@@ -145,15 +164,23 @@ class _Lowering:
         elif marking is None or self.matching.marks is None:
             yield box, ()
         else:
-            here = MARKS[step.marks or ("connection" if step.mark_from == "packet" else "packet")]
-            origin = MARKS[step.mark_from] if step.mark_from is not None else here
-            change = here, Mapped(origin, table_of(self.matching.marks, marking))
-            if model.CONNECTION_MARK not in (here, origin):
-                yield box, (change,)
-                return
-            yield _of_states(box, model.TRACKED), (change,)
+            yield from self._marked(step, marking, self.matching.marks, box)
+
+    def _marked(
+        self, step: StepFact, marking: Marking | Joining, marks: Sequence[int], box: Box
+    ) -> Iterator[tuple[Box, Changes]]:
+        here = MARKS[step.marks or ("connection" if step.mark_from == "packet" else "packet")]
+        origin = MARKS[step.mark_from] if step.mark_from is not None else here
+        if model.CONNECTION_MARK in (here, origin):
             if origin != model.CONNECTION_MARK:
                 yield _of_states(box, minus(EVERY_STATE, model.TRACKED)), ()
+            box = _of_states(box, model.TRACKED)
+        if isinstance(marking, Marking):
+            yield box, ((here, Mapped(origin, table_of(marks, marking.of))),)
+            return
+        for number, mark in enumerate(marks):
+            one = meet(box.get(here, ((number, number),)), ((number, number),))
+            yield {**box, here: one}, ((here, Mapped(origin, table_of(marks, partial(marking.of, mark)))),)
 
     def _doing(self, chain: Chain, step: StepFact, box: Box) -> Iterator[Entry]:
         sides = self.sides.get(chain, set())

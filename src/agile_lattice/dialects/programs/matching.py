@@ -24,6 +24,7 @@ STATE_NUMBERS = {
     "new": model.NEW, "established": model.ESTABLISHED, "related": model.RELATED, "invalid": model.INVALID,
     "untracked": model.UNTRACKED,
 }  # fmt: skip
+TRANSLATED_BITS = {"dnat": model.NEW_DESTINATION, "snat": model.NEW_SOURCE}
 OTHER_ICMP = {4: "icmp6", 6: "icmp"}
 EVERY_PORT: Spans = ((0, 65535),)
 EVERY_STATE: Spans = ((0, 4),)
@@ -77,6 +78,8 @@ class Matching:
             self._service(step, box, needs)
             self._marks(step, box, needs)
             self._as_it_came(step, box)
+            if step.translated is not None:
+                self._translated(step.translated, box)
         except Nothing:
             return []
         boxes = [each for one in self._of_state(step, box) for each in self._of_destination(step, one)]
@@ -122,9 +125,8 @@ class Matching:
             raise Nothing
         if protocol is not None:
             box[model.PROTOCOL] = ((PROTOCOL_NUMBERS[protocol],) * 2,)
-        if step.not_protocols is not None:
-            others = merged((PROTOCOL_NUMBERS[each],) * 2 for each in step.not_protocols)
-            box[model.PROTOCOL] = minus(box.get(model.PROTOCOL, EVERY_PROTOCOL), others)
+        if step.protocols is not None:
+            box[model.PROTOCOL] = meet(box.get(model.PROTOCOL, EVERY_PROTOCOL), step.protocols)
         if asks_flags:
             box[model.FLAGS] = flags_of(step)
         for field, dimension in (("ports", model.PORT), ("source_ports", model.SOURCE_PORT)):
@@ -154,6 +156,14 @@ class Matching:
             numbers = marks_of(self.marks, asked, ALL_BITS if mask is None else mask)
             box[dimension] = numbers if wanted is not None else minus(((0, len(self.marks) - 1),), numbers)
 
+    def _translated(self, asked: tuple[str, ...], box: Box) -> None:
+        """Narrow a box to packets of which something was translated, or nothing of that."""
+        bits = [model.with_bit(TRANSLATED_BITS[each.removeprefix("!")]) for each in asked]
+        either = merged(span for each in bits for span in each)
+        every = ((0, model.TRANSLATIONS - 1),)
+        box[model.TRANSLATED] = minus(every, either) if asked[0].startswith("!") else either
+        box[model.STATE] = meet(box.get(model.STATE, EVERY_STATE), model.TRACKED)
+
     def _as_it_came(self, step: StepFact, box: Box) -> None:
         """Narrow a box to packets that came in as a step asks: to the first packet of their connection."""
         came: Mapping[int, AddressSet | None] = {
@@ -178,9 +188,9 @@ class Matching:
         numbers = merged((STATE_NUMBERS[each],) * 2 for each in asked & STATES)
         if numbers:
             yield {**box, model.STATE: meet(numbers, before)}
-        if "dnat" in asked:  # what was asked for by its state is in the other box already
-            rest = minus(meet(model.TRACKED, before), numbers)
-            yield {**box, model.STATE: rest, model.TRANSLATED: model.with_bit(model.NEW_DESTINATION)}
+        changed = merged(span for word in asked - STATES for span in model.with_bit(TRANSLATED_BITS[word]))
+        if changed:  # what was asked for by its state is in the other box already
+            yield {**box, model.STATE: minus(meet(model.TRACKED, before), numbers), model.TRANSLATED: changed}
 
     def _of_destination(self, step: StepFact, box: Box) -> Iterator[Box]:
         """Yield what is for the device's own addresses, or for those of the interface that packets come in by."""

@@ -51,10 +51,15 @@ def _to(step: StepFact, of_source: bool, box: Box, around: Surroundings) -> Iter
     if step.to is None:
         yield box, ()
     elif step.verdict == "shift":
-        offset = Moved(step.to.spans[0][0] - matched.spans[0][0]) if isinstance(matched, AddressSet) else None
-        yield box, () if offset is None else ((dimension, offset),)
+        yield box, _exchanged(dimension, matched.spans, step.to.spans) if isinstance(matched, AddressSet) else ()
     else:
         yield box, ((dimension, _one_of(step.to.spans)),)
+
+
+def _exchanged(dimension: int, before: Spans, after: Spans) -> Changes:
+    """Return what becomes of addresses when one prefix is put in the place of another that is as long."""
+    (first, last), (to, end) = before[0], after[0]
+    return ((dimension, Moved(to - first)),) if len(before) == 1 and last - first == end - to else ()
 
 
 def _one_of(spans: Spans) -> Change:

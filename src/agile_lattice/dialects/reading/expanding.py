@@ -11,11 +11,12 @@ from functools import partial
 
 import msgspec
 
-from agile_lattice.dialects.reading.members import MOST, Declared, Joined, Mapped, Parting, put_in_place
-from agile_lattice.dialects.surfaces import Statement
+from agile_lattice.dialects.expressions import ungrouped
+from agile_lattice.dialects.reading.members import MOST, MOST_LETTERS, Declared, Joined, Mapped, Parting, put_in_place
+from agile_lattice.dialects.reading.spelling import InTurn, Spelled, in_turn, respelled
+from agile_lattice.dialects.surfaces import Statement, rewritten
 
 QUOTED = re.compile(r'"[^"]*"')
-MOST_LETTERS = 16 * 2**20  # that come in place of names, in one text
 
 
 class Named(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -48,6 +49,8 @@ class Expansion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     Attributes:
         named: What gives words a name, and how that is used.
+        spelled: Other spellings of what the phrases know, each put in place behind the one before it.
+        in_turn: What a statement may go on behind, if it may.
         includes: Whether a line `include "FILE"` stands for what that file says.
         maps: How maps are written.
         joined: How tests of several fields at once are written, if they are.
@@ -59,6 +62,8 @@ class Expansion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """
 
     named: tuple[Named, ...] = ()
+    spelled: tuple[Spelled, ...] = ()
+    in_turn: InTurn | None = None
     includes: bool = False
     maps: tuple[Mapped, ...] = ()
     joined: Joined | None = None
@@ -71,8 +76,10 @@ class Expansion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def expressions(self) -> tuple[str, ...]:
         """All regular expressions in it, without their groups."""
         fields = [self.joined.field] if self.joined else []
-        stands = [re.sub(r"(?<!\\)\((?!\?)", "(?:", each.stands, count=2) for each in self.named]
-        return (*(each.action for each in self.maps if each.action), *fields, *stands)
+        turns = [self.in_turn.action, self.in_turn.ends] if self.in_turn else []
+        grouped = [*turns, *(each.says for each in self.spelled), *(each.stands for each in self.named)]
+        remarks = [self.declared.remarks] if self.declared and self.declared.remarks else []
+        return (*(each.action for each in self.maps if each.action), *fields, *remarks, *map(ungrouped, grouped))
 
 
 def with_names(statements: list[Statement], how: Expansion) -> list[Statement]:
@@ -91,28 +98,24 @@ def unnamed(statements: Iterable[Statement], how: Expansion) -> Iterator[Stateme
 
 
 def expanded(statements: list[Statement], how: Expansion) -> list[Statement]:
-    """Return statements with collections written out; those without any are the same objects."""
+    """Return statements with collections written out, and in one spelling; those that are so are the same objects."""
+    if how.spelled:
+        statements = respelled(statements, how.spelled)
     if how.each:
         statements = list(_about_each(statements, how.each))
     if how.several:
-        statements = list(_one_word_each(statements, how.several))
+        statements = list(rewritten(statements, partial(_one_word_each, how.several)))
     if how.declared is not None:
         statements = list(put_in_place(statements, how.declared, how.joined.between if how.joined else "."))
-    if not (how.maps or how.joined or how.apart):
-        return statements
-    return list(Parting(how.maps, how.joined, how.apart).each(statements))
+    if how.maps or how.joined or how.apart:
+        statements = list(Parting(how.maps, how.joined, how.apart).each(statements))
+    return in_turn(statements, how.in_turn) if how.in_turn is not None else statements
 
 
-def _one_word_each(statements: Iterable[Statement], begins: tuple[str, ...]) -> Iterator[Statement]:
-    for each in statements:
-        if each.children is not None:
-            children = list(_one_word_each(each.children, begins))
-            unchanged = len(children) == len(each.children) and all(map(_is, children, each.children))
-            yield each if unchanged else Statement(each.text, each.line, children)
-            continue
-        start = next((start for start in begins if each.text.startswith(start)), None)
-        words = each.text.removeprefix(start).split()[:MOST] if start else []
-        yield from [each] if len(words) < 2 else (Statement(f"{start}{word}", each.line) for word in words)
+def _one_word_each(begins: tuple[str, ...], statement: Statement) -> list[Statement] | None:
+    start = next((start for start in begins if statement.text.startswith(start)), None)
+    words = statement.text.removeprefix(start).split()[:MOST] if start else []
+    return [Statement(f"{start}{word}", statement.line) for word in words] if len(words) > 1 else None
 
 
 def _about_each(statements: Iterable[Statement], begins: str) -> Iterator[Statement]:
@@ -193,7 +196,3 @@ class _Names:
             return found[0]
         self.room -= len(told)
         return told
-
-
-def _is(one: object, other: object) -> bool:
-    return one is other

@@ -7,14 +7,16 @@ accept` and one more; so is `meta l4proto { tcp, udp } accept`. A map is looked 
 
 from __future__ import annotations
 
+import operator
 import re
 from collections.abc import Iterable, Iterator
 
 import msgspec
 
-from agile_lattice.dialects.surfaces import Statement
+from agile_lattice.dialects.surfaces import Statement, rewritten
 
 MOST = 20_000  # members of one collection
+MOST_LETTERS = 16 * 2**20  # that come in place of names, in one text
 
 
 class Mapped(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -25,8 +27,8 @@ class Mapped(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             `tcp dport 22 accept`.
         action: What begins an action into which the value is put, as a regular expression: `dnat to tcp dport map
             { 80 : 10.0.0.1 }` is `tcp dport 80 dnat to 10.0.0.1`. Empty if the value is the action.
-        ends: What in an action says that values are an address and a port, ` . ` between them; it is left out, and the
-            value written as one end. Empty if there is no such word.
+        ends: What in an action may say that values are an address and a port, ` . ` between them, as they can be: it is
+            left out, and such values are written as one end. Empty if they cannot.
     """
 
     word: str
@@ -54,16 +56,22 @@ class Declared(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         members: What begins the statement with its members, in braces.
         use: What stands before its name where it is used.
         unless: What a statement in it begins with if its members are not all that it may hold.
+        kept: What a statement in it begins with if phrases know it by its name; of others the members are put in place
+            of the name.
+        remarks: What may stand behind a member and says nothing of it, as a regular expression.
     """
 
     blocks: tuple[str, ...]
     members: str
     use: str
     unless: tuple[str, ...] = ()
+    kept: tuple[str, ...] = ()
+    remarks: str = ""
 
 
 def put_in_place(statements: Iterable[Statement], how: Declared, between: str) -> Iterator[Statement]:
-    """Yield statements with the members of maps, and of sets whose members have parts, in place of their names."""
+    """Yield statements with the members of maps, and of sets that phrases do not know, in place of their names."""
+    remarks = re.compile(how.remarks) if how.remarks else None
     for each in statements:
         if not each.children:
             yield each
@@ -72,17 +80,31 @@ def put_in_place(statements: Iterable[Statement], how: Declared, between: str) -
         children = []
         for child in each.children:
             name = _name_of(child, how)
+            if name and remarks is not None:
+                child = _plain(child, how.members, remarks)
             members = _members(child, how) if name else None
-            if name and members is not None and (f" {between} " in members or " : " in members):
+            if name and members is not None and not _is_kept(child, members, how, between):
                 known[name] = members
             else:
                 children.append(child)
-        yield Statement(each.text, each.line, [*_used(children, how.use, known)]) if known else each
+        if known:
+            children = [*_used(children, how.use, known)]
+        same = len(children) == len(each.children) and all(map(operator.is_, children, each.children))
+        yield each if same else Statement(each.text, each.line, children)
 
 
 def _name_of(block: Statement, how: Declared) -> str:
     words = block.text.split()
     return words[1] if block.children and len(words) == 2 and words[0] in how.blocks else ""
+
+
+def _plain(block: Statement, begins: str, remarks: re.Pattern[str]) -> Statement:
+    """Return a collection without what stands behind its members and says nothing of them."""
+    children = [
+        Statement(remarks.sub("", each.text), each.line, each.children) if each.text.startswith(begins) else each
+        for each in block.children or ()
+    ]
+    return Statement(block.text, block.line, children) if children != block.children else block
 
 
 def _members(block: Statement, how: Declared) -> str | None:
@@ -93,12 +115,27 @@ def _members(block: Statement, how: Declared) -> str | None:
     return next((text.removeprefix(how.members).strip() for text in texts if text.startswith(how.members)), None)
 
 
+def _is_kept(block: Statement, members: str, how: Declared, between: str) -> bool:
+    """Tell whether phrases know a collection by its name."""
+    if f" {between} " in members or " : " in members:
+        return False
+    return not how.kept or any(each.text.startswith(how.kept) for each in block.children or ())
+
+
 def _used(statements: Iterable[Statement], use: str, known: dict[str, str]) -> Iterator[Statement]:
     names = re.compile(rf"(?<!\S){re.escape(use)}({'|'.join(map(re.escape, known))})(?!\S)")
-    for each in statements:
-        text = names.sub(lambda found: known[found[1]], each.text)
-        children = None if each.children is None else [*_used(each.children, use, known)]
-        yield Statement(text, each.line, children)
+    room = MOST_LETTERS
+
+    def put(found: re.Match[str]) -> str:
+        nonlocal room
+        room -= len(known[found[1]])
+        return known[found[1]] if room >= 0 else found[0]
+
+    def one(statement: Statement) -> list[Statement] | None:
+        text = names.sub(put, statement.text)
+        return [Statement(text, statement.line)] if text != statement.text else None
+
+    return rewritten(statements, one)
 
 
 class Parting:
@@ -122,15 +159,15 @@ class Parting:
             )
 
     def each(self, statements: Iterable[Statement]) -> Iterator[Statement]:
-        """Yield statements without collections; those that had none are the same objects."""
-        for each in statements:
-            if each.children is not None:
-                children = [*self.each(each.children)]
-                unchanged = len(children) == len(each.children) and all(map(_is, children, each.children))
-                yield each if unchanged else Statement(each.text, each.line, children)
-                continue
-            texts = self.parted(each.text)
-            yield from [each] if texts is None else (Statement(text, each.line) for text in texts)
+        """Return statements without collections; those that had none are the same objects."""
+        return rewritten(statements, self._arms)
+
+    def _arms(self, statement: Statement) -> Iterator[Statement] | None:
+        """Return the statements that one stands for, of which at most one applies."""
+        texts = self.parted(statement.text)
+        if texts is None:
+            return None
+        return (Statement(text, statement.line, arm=number) for number, text in enumerate(texts, 1))
 
     def parted(self, text: str) -> list[str] | None:
         """Return the statements that one stands for; None if it stands for itself, or they are too many."""
@@ -166,10 +203,6 @@ class Parting:
         return [f"{text[: match.start()]}{match[1]} {value}{text[match.end() :]}" for value in values]
 
 
-def _is(one: object, other: object) -> bool:
-    return one is other
-
-
 def _looked_up(text: str, how: Mapped) -> list[str] | None:
     """Return the statements that one with a map stands for; None if it has none that is written out."""
     before, word, rest = text.partition(f" {how.word} {{")
@@ -188,8 +221,23 @@ def _looked_up(text: str, how: Mapped) -> list[str] | None:
             found.append(f"{before} {key} {value}{after}")
         else:
             field, does = before[action.end() :].strip(), action[0]
-            if how.ends and how.ends in does:
-                does, (address, _, port) = does.replace(how.ends, ""), value.partition(" . ")
+            head = _besides(before[: action.start()], field, key)
+            if head is None:
+                continue
+            address, both, port = value.partition(" . ")
+            if how.ends and both:
+                does = does.replace(how.ends, "")
                 value = f"[{address}]:{port}" if ":" in address else f"{address}:{port}"
-            found.append(f"{before[: action.start()]}{field} {key} {does} {value}{after}".strip())
+            found.append(f"{head}{field} {key} {does} {value}{after}".strip())
     return found
+
+
+def _besides(tests: str, field: str, key: str) -> str | None:
+    """Return tests without one of a field of which one value is known; None if it is another value."""
+    same = re.search(rf"(?<!\S){re.escape(field)} (?:\{{ ([^{{}}]*) \}}|([0-9][0-9.:/-]*)) ", tests) if field else None
+    if same is None:
+        return tests
+    values = [each.strip() for each in (same[1] or same[2]).split(",")]
+    if key in values:
+        return tests[: same.start()] + tests[same.end() :]
+    return None if all(map(str.isdecimal, (key, *values))) else tests

@@ -243,7 +243,7 @@ class Reader:
         for phrase in block.candidates(statement.text):
             if phrase.whole is None:
                 return False
-            fact = phrase.whole.make(statement.text, Place(self.file, statement.line))
+            fact = phrase.whole.make(statement.text, self.fact_place(statement, {}))
             if fact is not None:
                 self.want(phrase, statement, path)
                 self.keep(phrase, fact, statement, path)
@@ -386,7 +386,7 @@ class Reader:
         if statement.text == ENTRY:
             lines = [place.line for field, place in places.items() if field in ("to", "address", "address.ip")]
             return Place(self.file, max(lines, default=statement.line), places)
-        return Place(self.file, statement.line, places or None)
+        return Place(self.file, statement.line, places or None, arm=statement.arm)
 
     def could(self, statement: Statement, block: Block, path: tuple[str, ...]) -> Could:
         """Tell what a statement could be about that was not understood, by the block that it stands in."""

@@ -16,7 +16,7 @@ from agile_lattice.dialects.surfaces.braces import Braces
 from agile_lattice.dialects.surfaces.documents import Json, Yaml
 from agile_lattice.dialects.surfaces.lines import Indent, Lines
 from agile_lattice.dialects.surfaces.nested import Paragraphs, Parens, Sections, Tables
-from agile_lattice.dialects.surfaces.statements import ENTRY, Edit, Statement, Surface, lines_of
+from agile_lattice.dialects.surfaces.statements import ENTRY, Edit, Statement, Surface, lines_of, rewritten
 from agile_lattice.dialects.surfaces.weaving import woven
 from agile_lattice.dialects.surfaces.xml import Xml
 
@@ -24,5 +24,5 @@ AnySurface = Lines | Indent | Braces | Parens | Sections | Paragraphs | Tables |
 
 __all__ = [
     "ENTRY", "AnySurface", "Braces", "Edit", "Indent", "Json", "Lines", "Paragraphs", "Parens",
-    "Sections", "Statement", "Surface", "Tables", "Xml", "Yaml", "lines_of", "woven",
+    "Sections", "Statement", "Surface", "Tables", "Xml", "Yaml", "lines_of", "rewritten", "woven",
 ]  # fmt: skip

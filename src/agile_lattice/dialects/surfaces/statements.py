@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import operator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import ClassVar
 
 import msgspec
@@ -18,11 +19,32 @@ class Statement(msgspec.Struct, gc=False):
         text: Its words, without indentation, punctuation of the surface, and comments.
         line: Its first line, from 1.
         children: The statements of its block; `None` if it opens none.
+        arm: Which of the statements it is that one stands for of which at most one applies, from 1; else 0.
     """
 
     text: str
     line: int
     children: list[Statement] | None = None
+    arm: int = 0
+
+
+def rewritten(
+    statements: Iterable[Statement], change: Callable[[Statement], Iterable[Statement] | None]
+) -> Iterator[Statement]:
+    """Yield statements with others in the place of some; those without any are the same objects.
+
+    Args:
+        statements: All of them.
+        change: Gets each that opens no block, and returns what stands in its place; `None` for itself.
+    """
+    for each in statements:
+        if each.children is None:
+            instead = change(each)
+            yield from [each] if instead is None else instead
+            continue
+        children = [*rewritten(each.children, change)]
+        same = len(children) == len(each.children) and all(map(operator.is_, children, each.children))
+        yield each if same else Statement(each.text, each.line, children)
 
 
 class Edit(msgspec.Struct):
