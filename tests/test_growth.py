@@ -5,13 +5,15 @@ Work is counted in calls of functions, so that neither the machine nor what else
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Callable
-from types import FrameType
+from cProfile import Profile
+from pathlib import Path
 
 import pytest
 
 import agile_lattice as al
+from agile_lattice.cli.main import main
+from agile_lattice.demo.growing import write_grown
 from agile_lattice.intent.model import Device
 from agile_lattice.notation.loading import loads
 
@@ -103,18 +105,9 @@ COMMANDS: dict[str, Callable[[Prepared], object]] = {
 
 def calls(what: Callable[[], object]) -> int:
     """How many functions are called while something is done."""
-    count = 0
-
-    def seen(_frame: FrameType, event: str, _arg: object) -> None:
-        nonlocal count
-        count += event in ("call", "c_call")
-
-    sys.setprofile(seen)
-    try:
-        what()
-    finally:
-        sys.setprofile(None)
-    return count
+    profile = Profile()
+    profile.runcall(what)
+    return sum(each.callcount for each in profile.getstats())
 
 
 @pytest.mark.parametrize("command", COMMANDS)
@@ -128,3 +121,43 @@ def test_four_times_the_objects_take_four_times_the_work(kind: str, command: str
         COMMANDS[command](prepared)  # what is worked out once for all is there now
         found.append(calls(lambda: COMMANDS[command](prepared)))  # noqa: B023
     assert found[1] <= MOST * found[0], found
+
+
+# Of the whole network, and with what its devices have.
+OF_FLEETS = {
+    "draw": "draw . net.svg", "addresses": "addresses .", "check": "check .", "render": "render . --into rendered",
+    "diff": "diff . captures", "grouped": "diff . captures --by-difference", "prove": "prove . captures",
+    "mend": "mend . captures", "plan": "walk . --plan", "report": "report . report.html captures",
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def fleets(tmp_path_factory: pytest.TempPathFactory) -> dict[int, Path]:
+    """A small network, and one of four times as many landings, by their lines: with what devices have, or had."""
+    found = {}
+    for landings in (6, 24):
+        folder = tmp_path_factory.mktemp("grown")
+        write_grown(folder, landings)
+        devices = al.load(folder).devices
+        for number, device in enumerate(devices):
+            here = texts(device) if number % 4 else less(texts(device))
+            (folder / "captures" / device.name).mkdir(parents=True)
+            for name, text in here.items():
+                (folder / "captures" / device.name / name).write_text(text)
+        # Hubs have less to say than landings: what an intent says of them all is its size.
+        found[sum(len(each.read_text().splitlines()) for each in folder.glob("*.yaml"))] = folder
+    return found
+
+
+@pytest.mark.parametrize("command", OF_FLEETS)
+def test_more_devices_take_as_much_more_work(
+    command: str, fleets: dict[int, Path], monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    monkeypatch.setattr("agile_lattice.cli.parallel.MANY", 1000)
+    work, codes = [], list[int]()
+    for size, folder in fleets.items():
+        monkeypatch.chdir(folder)
+        monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / str(size)))
+        work.append(calls(lambda: codes.append(main(OF_FLEETS[command].split()))) / size)
+    assert {*codes} <= {0, 1}, codes
+    assert work[1] <= work[0] * MOST / TIMES, work

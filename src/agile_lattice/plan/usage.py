@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator
+from itertools import accumulate
 from typing import Literal
 
 import msgspec
@@ -75,16 +77,38 @@ def plans(network: Network) -> list[Plan]:
             for own in interface.addresses:
                 if not own.is_host and not interface.loopback and not own.address.is_link_local:
                     names.setdefault(own.network, interface.zone)
-    by_family = {family: [use for use in taken if use.addresses.family == family] for family in (4, 6)}
+    by_family = {family: _Taken(use for use in taken if use.addresses.family == family) for family in (4, 6)}
     order = [*blocks, *sorted(prefix for prefix in names if prefix not in blocks)]
     return [_plan(names[prefix], prefix, blocks.get(prefix), by_family[prefix.family]) for prefix in order]
 
 
-def _plan(name: str, prefix: Prefix, block: Block | None, taken: list[Use]) -> Plan:
+class _Taken:
+    """What addresses of one family are used for, found by address: each use of one run."""
+
+    def __init__(self, uses: Iterable[Use]) -> None:
+        parts = (
+            msgspec.structs.replace(use, addresses=AddressSet(use.addresses.family, (span,)))
+            for use in uses
+            for span in use.addresses.spans
+        )
+        self._uses = sorted(parts, key=lambda use: use.addresses.spans[0])
+        self._firsts = [use.addresses.spans[0][0] for use in self._uses]
+        # The last address that is used so far, in that order: nothing before reaches further.
+        self._reach = [*accumulate((use.addresses.spans[0][1] for use in self._uses), max)]
+
+    def within(self, first: int, last: int) -> list[Use]:
+        """Return the uses that have an address in a run."""
+        begin, end = bisect_left(self._firsts, first), bisect_right(self._firsts, last)
+        while begin and self._reach[begin - 1] >= first:
+            begin -= 1
+        return [use for use in self._uses[begin:end] if use.addresses.spans[0][1] >= first]
+
+
+def _plan(name: str, prefix: Prefix, block: Block | None, taken: _Taken) -> Plan:
     whole = ((prefix.first, prefix.last),)
     uses = [*_edges(prefix, block), *_of_block(block)]
     gateway = block.gateway if block is not None else None
-    for use in taken:
+    for use in taken.within(prefix.first, prefix.last):
         if use.kind == "gateway" and gateway is not None and gateway in use.addresses:
             continue  # the block says it better
         uses += [
