@@ -154,8 +154,10 @@ class Chains:
                 text = "" if each.text else rules[each.at].statement.text.removeprefix(own)
                 back.append((each.chain, self._said(replace(each, text=text), "")))
         if self.change.empty:
-            back = [(chain, text) for chain in dict.fromkeys(each.chain for each in puttings)
-                    for text in self._anew(chain)]  # fmt: skip
+            by_chain: dict[ChainName, list[Putting]] = {}
+            for each in puttings:
+                by_chain.setdefault(each.chain, []).append(each)
+            back = [(chain, text) for chain, mine in by_chain.items() for text in self._back(chain, mine)]
         else:
             back.reverse()
         return form.surface.print(self._around(there)), form.surface.print(self._around(back))
@@ -179,12 +181,22 @@ class Chains:
     def _block(self, chain: ChainName) -> str:
         return " ".join(each.statement.text.partition(" ")[2] for each in self._blocks[chain][0])
 
-    def _anew(self, chain: ChainName) -> Iterator[str]:
-        """Yield what fills a chain as it was: numbers of rules are others once it was changed."""
-        yield self._filled(self.change.empty, Putting(chain, 0))
-        for each in self.rules(chain):
-            text = self._values.get(id(each.statement), each.statement.text)  # variables end with their text
-            yield self._filled(self.change.fill, Putting(chain, 0)).replace("%", text)
+    def _back(self, chain: ChainName, puttings: Sequence[Putting]) -> Iterator[str]:
+        """Yield what makes a chain as it was.
+
+        Rules that went come back where they were, and all others stay. A rule that came in has a number that nobody
+        knows beforehand: then the chain is emptied and filled.
+        """
+        rules = self.rules(chain)
+        texts = [self._values.get(id(each.statement), each.statement.text) for each in rules]  # without variables
+        gone = sorted(each.at for each in puttings if not each.text)
+        if len(gone) < len(puttings):
+            yield self._filled(self.change.empty, Putting(chain, 0))
+            gone = [*range(len(rules))]
+        for at in gone:
+            behind = len(rules) - at - sum(other >= at for other in gone)  # those that are there already
+            template = self.change.insert if behind else self.change.fill
+            yield self._filled(template, Putting(chain, at)).replace("%", texts[at])
 
     def _around(self, said: Sequence[tuple[ChainName, str]]) -> list[Statement]:
         """Return commands in the blocks in which they are given, if they are."""
