@@ -9,9 +9,10 @@ demo: $(VENV)/installed
 	@$(BIN)/lattice demo
 
 # Compiled once: where Python is told to write no bytecode, each of the many processes would compile all modules again.
+# Many tests wait for real programs, so there are more processes than cores. What is slow comes with `make proofs`.
 test: $(VENV)/installed-test programs lint
 	@$(BIN)/python -m compileall -q src tests scripts
-	$(BIN)/pytest -q -n 2 --dist worksteal -p no:cacheprovider
+	LATTICE_EXAMPLES=0.5 $(BIN)/pytest -q -n 4 --dist worksteal -p no:cacheprovider -m "not slow"
 
 # The rooms of the core and their laws with few examples, the lowest rooms first: a minute, with nothing but Python.
 ROOMS = following dialects expressions account reading names behaviour plan checks compare changes mend withheld laws show house
@@ -57,6 +58,7 @@ proofs: $(VENV)/installed-test
 	PYTHONPATH=tests:benchmarks:scripts $(BIN)/python tests/soundness.py 10000
 	PYTHONPATH=tests:scripts $(BIN)/python tests/foreign.py 3000
 	PYTHONPATH=tests $(BIN)/python tests/fuzzing.py 1000000
+	LATTICE_EXAMPLES=2 $(BIN)/pytest -q -n 4 --dist worksteal tests
 	LATTICE_EXAMPLES=25 $(BIN)/pytest -q -n 2 --dist worksteal tests/test_executing.py tests/test_inputs.py \
 		tests/test_following.py tests/test_laws.py tests/test_withheld.py tests/test_mend.py tests/test_real.py
 	LATTICE_EXAMPLES=25 $(BIN)/pytest -q -n 2 tests/test_live.py -k wherever_a_guard_is_killed

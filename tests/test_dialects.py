@@ -7,6 +7,7 @@ import subprocess
 import sys
 import textwrap
 from pathlib import Path
+from random import Random
 from typing import Any
 
 import pytest
@@ -34,7 +35,7 @@ from pairs import PAIRS
 from renderings import MEANT, TEXTS
 from test_changes import clean, lamp
 from test_laws import rendered
-from where import DEMO
+from where import DEMO, examples
 
 
 @pytest.mark.parametrize(("speaks", "text", "intent", "left"), PAIRS, ids=[pair[0] for pair in PAIRS])
@@ -236,7 +237,8 @@ def test_element_by_element_a_phrase_fits_what_it_fits_as_a_whole(name: str) -> 
         for words in [line.split()]
         for at in range(len(words))
     }
-    for line in lines | damaged:
+    some = Random(0).sample(sorted(damaged), min(len(damaged), examples(250)))
+    for line in [*lines, *some]:
         for pattern in patterns:
             assert Tried(line).phrase(pattern) == (pattern.read(line) is not None), (line, pattern.elements)
 

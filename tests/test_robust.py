@@ -77,7 +77,7 @@ def test_a_spoilt_intent_loads_or_is_refused(data: st.DataObject) -> None:
     al.check(network)
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", range(examples(4)))
 def test_whatever_is_spoilt_is_answered_or_refused_in_words(seed: int) -> None:
     counts, wrong = fuzz(2500, seed)
     assert wrong == []

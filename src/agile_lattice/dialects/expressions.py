@@ -33,7 +33,8 @@ def checked(text: str) -> str:
     """
     try:
         tree = _parsed(text)
-        re.compile(text)  # what is well-formed and cannot be compiled: a look-behind of no fixed length
+        if "(?<" in text:
+            re.compile(text)  # what is well-formed and cannot be compiled: a look-behind of no fixed length
     except (re.error, FutureWarning, DeprecationWarning) as error:
         raise ValueError(f"{text!r} is not a regular expression: {error}") from None
     except (RecursionError, OverflowError):

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any
 
 from agile_lattice.dialects.expressions import is_long, takes
@@ -145,7 +145,12 @@ def _takes_the_rest(kind: Kind) -> bool:
 
 def takes_words(kind: Kind) -> bool:
     """Tell whether a spelling can be any words."""
-    return any(re.fullmatch(kind.pattern, text) for text in ("a a", "1 1"))
+    return _takes_words(kind.pattern)
+
+
+@lru_cache(1024)
+def _takes_words(pattern: str) -> bool:
+    return any(re.fullmatch(pattern, text) for text in ("a a", "1 1"))
 
 
 class Compiler:

@@ -119,7 +119,10 @@ def _column(left: Leftover, stop: Stop, lines: Sequence[str]) -> Place:
     return msgspec.structs.replace(left.place, column=start + stop.at + 1, width=len(stop.word))
 
 
-def read_form(dialect: Dialect, form: Form, text: str, file: str, unrecognised: Unrecognised | None = None) -> Reading:
+def read_form(
+    dialect: Dialect, form: Form, text: str, file: str, unrecognised: Unrecognised | None = None,
+    statements: list[Statement] | None = None,
+) -> Reading:  # fmt: skip
     """Read a text in one form of a dialect.
 
     Args:
@@ -128,12 +131,13 @@ def read_form(dialect: Dialect, form: Form, text: str, file: str, unrecognised: 
         text: The text.
         file: Its name.
         unrecognised: Gets, by the identity of a leftover, the statement and the block of which it is no phrase.
+        statements: The text, if it is cut into its statements already.
 
     Raises:
         CaptureError: If the text is cut off or of another surface altogether.
     """
     reader = _reader(dialect, form, file)
-    reading = _reading(dialect, reader, bounded(form.surface.parse, text, file))
+    reading = _reading(dialect, reader, statements or bounded(form.surface.parse, text, file))
     if unrecognised is not None:
         unrecognised |= reader.unrecognised
     if form.elsewhere is None:
@@ -308,17 +312,20 @@ def _nothing(dialects: Sequence[Dialect], file: str) -> Reading:
     )  # fmt: skip
 
 
-def _says_nothing(forms: Sequence[Form], text: str, file: str) -> bool:
-    """Tell whether a text has nothing but remarks, in each form that it can be in."""
-    said = []
+def _cut(forms: Sequence[Form], text: str, file: str) -> dict[int, list[Statement]] | None:
+    """Cut a text into its statements, in the first form in which it has any; None if it has nothing but remarks."""
+    remarks = False
     for form in forms:
         if form.elsewhere is not None and form.elsewhere.search(text):
-            return False
+            return {}
         if form.surface.parted or getattr(form.surface, "files", False):
             continue
         with suppress(CaptureError):
-            said.append(bool(bounded(form.surface.parse, text, file)))
-    return bool(said) and not any(said)
+            statements = bounded(form.surface.parse, text, file)
+            if statements:
+                return {id(form): statements}
+            remarks = True
+    return None if remarks else {}
 
 
 def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
@@ -331,7 +338,8 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
         return _nothing(dialects, file)
     forms = [(dialect, form) for dialect in dialects for form in dialect.forms if form.may_be(text)]
     forms.sort(key=lambda each: not each[1].file)  # what can be written again comes before what is only read
-    if _says_nothing([form for _, form in forms], text, file):
+    known = _cut([form for _, form in forms], text, file)
+    if known is None:
         return _nothing(dialects, file)
     best: Reading | None = None
     nothing: Reading | None = None
@@ -339,7 +347,7 @@ def best_reading(dialects: list[Dialect], text: str, file: str) -> Reading:
     unrecognised: Unrecognised = {}
     for dialect, form in forms:
         try:
-            reading = read_form(dialect, form, text, file, unrecognised)
+            reading = read_form(dialect, form, text, file, unrecognised, known.get(id(form)))
         except CaptureError as caught:
             if not caught.other and (error is None or caught.place.line > error.place.line):
                 error = caught  # whoever gets furthest knows best what is wrong with it

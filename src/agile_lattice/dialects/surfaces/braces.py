@@ -14,7 +14,7 @@ from agile_lattice.intent.places import Place
 
 MARKS = re.compile(r'"[^"]*"|[{};]')  # what parts statements, and quotes, in which it does not
 WORD = re.compile(r"[ \t]*([^ \t]+)")
-STRETCH = 500  # lines that are looked at together: most of a long text is simple
+PLAIN = re.compile(r'([^"{};]*[^"{}; \t])[ \t]*;?')  # a line that is one statement
 
 
 class Braces(Surface, frozen=True, tag="braces"):
@@ -52,9 +52,7 @@ class Braces(Surface, frozen=True, tag="braces"):
     def parse(self, text: str, file: str) -> list[Statement]:
         """Cut a text into statements."""
         cutter = _Cutter(self, file)
-        lines = self.statements_of(_without(text, *self.enclosed) if self.enclosed else text)
-        for start in range(0, len(lines), STRETCH):
-            cutter.take(lines[start : start + STRETCH], start + 1)
+        cutter.take(self.statements_of(_without(text, *self.enclosed) if self.enclosed else text))
         return cutter.finished()
 
     def print(self, statements: Sequence[Statement]) -> str:
@@ -129,18 +127,19 @@ class _Cutter:
         self.open_ended = False  # whether the last statement ended with its line only
         self.pending = _Pending(surface.whole)
 
-    def take(self, lines: Sequence[str], first: int) -> None:
-        """Cut the next lines, of which the first has this number."""
-        simple = None if self.words else _simple(lines, first, self.surface.comment)
-        if simple is not None:
-            self.open_ended = not lines[-1].rstrip(BLANKS).endswith(";")
-            self.stack[-1].inside.extend(simple)
-            return
-        for number, line in enumerate(lines, first):
+    def take(self, lines: Sequence[str]) -> None:
+        """Cut lines, from the first."""
+        for number, line in enumerate(lines, 1):
             words = self.surface.bare(line)
-            if words:
-                if self.surface.end and words[0] == "{":
-                    self._take_back()
+            if not words:
+                continue
+            if self.surface.end and words[0] == "{":
+                self._take_back()
+            plain = None if self.words else PLAIN.fullmatch(words)
+            if plain is not None and plain[1].partition(" ")[0] not in self.surface.whole:
+                self.stack[-1].inside.append(Statement(plain[1], number))
+                self.open_ended = words[-1] != ";"
+            else:
                 self._line(words, number)
 
     def _take_back(self) -> None:
@@ -263,15 +262,3 @@ def _without(text: str, opening: str, closing: str) -> str:
         return found[0] if found[0].startswith('"') else re.sub(r"[^\n]", " ", found[0])
 
     return re.sub(either, blank, text)
-
-
-def _simple(lines: Sequence[str], first: int, comment: str) -> list[Statement] | None:
-    """Return the statements of lines, each a statement or empty; None if there may be more to them."""
-    together = "\n".join(lines)
-    if any(mark in together for mark in ("{", "}", *comment)):
-        return None
-    bare = [line.strip(BLANKS) for line in lines]
-    if together.count(";") != sum([line[-1:] == ";" for line in bare]):
-        return None
-    whole = [line[:-1].rstrip(BLANKS) if line[-1:] == ";" else line for line in bare]
-    return [Statement(words, number) for number, words in enumerate(whole, first) if words]
