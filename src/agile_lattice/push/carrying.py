@@ -28,6 +28,10 @@ SAID = ("armed", "applied", "kept", "back", "stuck", "busy", "moved", "unarmed")
 RESERVED = 16  # blocks of 4 KiB that are kept free for the way back
 
 
+class Gone(TransportError):
+    """A device has nothing of a change any more."""
+
+
 class Load(msgspec.Struct, frozen=True):
     """What is carried to a device.
 
@@ -73,7 +77,7 @@ class Carried:
             f"cd {here} 2>/dev/null || exit {GONE}; cat outcome 2>/dev/null || cat state 2>/dev/null"
         )
         if answer.code == GONE:
-            raise TransportError(self.session.device, "the change is not there any more", remedy=RESTARTED)
+            raise Gone(self.session.device, "the change is not there any more", remedy=RESTARTED)
         return _state(answer.output)
 
     def settled(self, wanted: Sequence[State], seconds: float) -> State:
@@ -89,6 +93,8 @@ class Carried:
                 if state in wanted or state in ENDS:
                     return state
                 lost = TransportError(self.session.device, f"the change is still {state or 'not begun'}")
+            except Gone:
+                raise
             except TransportError as error:
                 lost = error
             if time.monotonic() > end:
@@ -163,13 +169,16 @@ for each in flock setsid cmp sha256sum; do
   command -v $each >/dev/null || {{ echo "$each is not there" >&2; exit 1; }}
 done
 mkdir -p {home} && cd {home} || exit 1
+read -r now _ </proc/uptime
 exec 9>lock
 if flock -n 9; then
   for each in */; do
     [ -e "$each/end" ] && [ ! -e "$each/outcome" ] && {{ echo "unfinished $each"; exit 0; }}
     [ "$(cat "$each/outcome" 2>/dev/null)" = stuck ] && {{ echo "stuck $each"; exit 0; }}
   done
-  for each in */; do [ -e "$each/outcome" ] && rm -rf "$each"; done
+  for each in */; do
+    [ -e "$each/outcome" ] && [ "$(cat "$each/asked-until" 2>/dev/null || echo 0)" -lt "${{now%.*}}" ] && rm -rf "$each"
+  done
 fi
 exec 9>&-
 mkdir .{carried.name} && cd .{carried.name} || exit 1
@@ -181,6 +190,7 @@ sha256sum -c sums >/dev/null 2>&1 && whole || {{
   cd .. && rm -rf .{carried.name}
   echo "not all of the change could be written to {HOME}: there is no space, or no right" >&2; exit 1
 }}
+echo $((${{now%.*}} + {seconds + TO_GO_BACK})) >asked-until  # whoever pushes asks for as long what became of it
 cd .. && mv .{carried.name} {name} || exit 1
 setsid sh {name}/guard.sh "$PWD"/{name} {seconds} </dev/null >/dev/null 2>&1 &
 sleep 0.2
