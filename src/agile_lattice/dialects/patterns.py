@@ -57,15 +57,9 @@ class Pattern:
 
     def __init__(self, elements: tuple[Element, ...], kinds: Mapping[str, Kind], text: str = "") -> None:
         self.elements, self.kinds, self.text = elements, kinds, text
-        reserved = reserved_pattern(elements)
-        whole = Compiler(kinds, reserved, SPACE)
+        self._reserved = reserved_pattern(elements)
+        whole = Compiler(kinds, self._reserved, SPACE)
         self._whole = whole.run(elements, SPACE)
-        # What takes any words would take those that only stand in another order.
-        in_order = not (
-            any(isinstance(each, AnyOrder) for each in elements)
-            and any(takes_words(kind_of(each, kinds)) for each in holes_of(elements))
-        )
-        self._usual = Compiler(kinds, reserved, " ", in_order).run(elements, " ")
         self.holes = tuple(whole.holes)
         self.start = elements[0].text if elements and isinstance(elements[0], Word) else ""
         self.firsts = first_words(elements)
@@ -78,7 +72,12 @@ class Pattern:
     @cached_property
     def usual(self) -> Match:
         """As `match`, with the same groups, but only what is spelt as it would be written; that is quick."""
-        return re.compile(self._usual).fullmatch
+        # What takes any words would take those that only stand in another order.
+        in_order = not (
+            any(isinstance(each, AnyOrder) for each in self.elements)
+            and any(takes_words(kind_of(each, self.kinds)) for each in holes_of(self.elements))
+        )
+        return re.compile(Compiler(self.kinds, self._reserved, " ", in_order).run(self.elements, " ")).fullmatch
 
     def may_begin(self, word: str) -> bool:
         """Tell whether a statement of this phrase can have a first word."""
