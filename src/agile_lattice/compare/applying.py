@@ -11,7 +11,7 @@ from agile_lattice.compare.differences import Gap
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.facts import AddressFact, ProxyFact
 from agile_lattice.intent.addresses import AddressSet, Prefix
-from agile_lattice.intent.answering import answered_by, with_answers
+from agile_lattice.intent.answering import answered_by, normal_answers, with_answers
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import OWN_SETTINGS, Answer, Device, Section, Settings, section_of_setting
 from agile_lattice.intent.normal import settled
@@ -61,7 +61,8 @@ def as_it_is(intent: Device, capture: Capture) -> Device:
     if "dial-up" not in sections and "interfaces" in sections:
         unseen["interfaces"] = _with_dials(intent, unseen.get("interfaces", there.interfaces))
     if "answers" not in sections:
-        unseen["answers"] = None  # they follow from the translations
+        # They follow from translations, but not from every rule that somebody wrote: it may rewrite what is for others.
+        unseen["answers"] = normal_answers(intent) if capture.by_hand else None
     there = replace(there, **unseen)
     interfaces, answers = with_answers(there, answered_by(intent))
     return replace(there, interfaces=tuple(interfaces), answers=answers)

@@ -234,7 +234,10 @@ def _looked_up(text: str, how: Mapped) -> list[str] | None:
 
 def _besides(tests: str, field: str, key: str) -> str | None:
     """Return tests without one of a field of which one value is known; None if it is another value."""
-    same = re.search(rf"(?<!\S){re.escape(field)} (?:\{{ ([^{{}}]*) \}}|([0-9][0-9.:/-]*)) ", tests) if field else None
+    value = r"(?:\{ ([^{}]*) \}|([0-9][0-9.:/-]*)) "
+    # Behind such words it is another field of the same name.
+    behind = r"(?<!\S)(?<!original )(?<!reply )(?<!in )(?<!out )"
+    same = re.search(behind + re.escape(field) + " " + value, tests) if field else None
     if same is None:
         return tests
     values = [each.strip() for each in (same[1] or same[2]).split(",")]

@@ -26,6 +26,7 @@ class Braces(Surface, frozen=True, tag="braces"):
         comment: Characters that make the rest of a line a comment.
         enclosed: What opens and closes a comment that can go over several lines; empty for none.
         blocks: First words of statements whose block may stand on the same line; of others, braces there are words.
+        named: Those of them that open a block only with a name behind them, and nothing else: `counter web {`.
         whole: Words with one of which a statement is one line: its braces are words, over several lines, too. One
             that begins with such a word ends behind its braces.
         end: What ends a statement when it is written: nothing, or `;`.
@@ -37,6 +38,7 @@ class Braces(Surface, frozen=True, tag="braces"):
     end: str = ""
     close: str = ""
     blocks: tuple[str, ...] = ()
+    named: tuple[str, ...] = ()
     whole: tuple[str, ...] = ()
     closed: ClassVar[bool] = True
 
@@ -87,6 +89,7 @@ class _Pending:
 
     Attributes:
         first: Its first word.
+        count: How many words it has.
         whole: Whether it has one of those words.
         braced: Whether it has a brace.
         equals: Whether it has an equals sign.
@@ -98,13 +101,14 @@ class _Pending:
 
     def forget(self) -> None:
         """Begin anew, with a statement of which nothing was read."""
-        self.first, self.whole, self.braced, self.equals = "", False, False, False
+        self.first, self.count, self.whole, self.braced, self.equals = "", 0, False, False, False
 
     def see(self, words: str) -> None:
         """Read on in it."""
         found = words.split()
         if found:
             self.first = self.first or found[0]
+            self.count += len(found)
             self.whole = self.whole or not set(self._whole).isdisjoint(found)
             self.braced = self.braced or "{" in words
             self.equals = self.equals or "=" in words
@@ -198,7 +202,10 @@ class _Cutter:
         """Tell whether a brace opens a block; what else is in braces belongs to its statement."""
         if self.pending.whole:
             return False
-        return self.pending.first in self.surface.blocks or (not behind and not self.pending.equals)
+        first, surface = self.pending.first, self.surface
+        if first in surface.named and self.pending.count != 2:
+            return False
+        return first in surface.blocks or (not behind and not self.pending.equals)
 
     def _open(self, number: int) -> None:
         inside: list[Statement] = []
