@@ -9,6 +9,7 @@ ones the kernel treated otherwise; there must be none of these.
 from __future__ import annotations
 
 import re
+import subprocess
 import sys
 from collections.abc import Mapping, Sequence
 from random import Random
@@ -24,6 +25,7 @@ from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.notation.loading import loads
 from agile_lattice.packets.spans import Spans, meet
+from mixed import mixed
 from where import ROOT
 
 HERE = ROOT / "tests"
@@ -265,8 +267,14 @@ def judged(
     return Tried(decided, passed, wrong)
 
 
+def taken(text: str) -> bool:
+    """Whether nft takes a ruleset."""
+    return not subprocess.run(["nft", "-c", "-f", "-"], input=text, capture_output=True, text=True).returncode
+
+
 if __name__ == "__main__":
     size, faults = int(sys.argv[1]), 0
+    RULESETS |= {f"mixed-{seed}.nft": text for seed in range(size // 10) if taken(text := mixed(seed))}
     for chosen, ruleset in RULESETS.items():
         if sys.argv[2:] and not {chosen, chosen.rpartition(".")[0]} & {*sys.argv[2:]}:
             continue

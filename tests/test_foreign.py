@@ -26,7 +26,8 @@ from agile_lattice.intent.services import PROTOCOL_NUMBERS
 from agile_lattice.notation.loading import loads
 from agile_lattice.notation.writing import write
 from agile_lattice.packets.boxes import overlap
-from foreign import PROGRAMS, RULESETS, device_of, family_of, intent_of, packets, told, try_out
+from foreign import PROGRAMS, RULESETS, device_of, family_of, intent_of, packets, taken, told, try_out
+from mixed import mixed
 from test_chains import OUT
 from test_programs import RULESETS as SMALL
 from test_programs import TABLES
@@ -55,6 +56,16 @@ def test_a_kernel_does_what_is_said_of_rulesets_that_people_write(part: int) -> 
     decided = sum(each.decided for each in found.values())
     assert decided > 0.95 * PACKETS * len(found), f"{decided} of {PACKETS * len(found)}"
     assert sum(each.passed for each in found.values()) > 0.05 * PACKETS * len(found), "packets come out"
+
+
+@pytest.mark.real
+@kernel
+def test_a_kernel_does_what_is_said_of_rulesets_put_together_at_random() -> None:
+    texts = {f"{seed}.nft": text for seed in range(100, 100 + examples(30)) if taken(text := mixed(seed))}
+    found = try_out(texts, PACKETS)
+    assert {name: each.wrong for name, each in found.items() if each.wrong} == {}
+    decided = sum(each.decided for each in found.values())
+    assert decided > 0.8 * PACKETS * len(found), f"{decided} of {PACKETS * len(found)}"
 
 
 def test_rules_of_two_texts_are_not_taken_for_one_list() -> None:

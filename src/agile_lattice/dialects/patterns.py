@@ -8,7 +8,7 @@ called `metric` is not an interface here.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property, lru_cache
 from typing import Any
 
@@ -26,6 +26,8 @@ from agile_lattice.dialects.grammar import (
     words_of,
 )
 from agile_lattice.dialects.kinds import Kind
+from agile_lattice.intent.addresses import AddressSet
+from agile_lattice.packets.spans import meet
 
 SPACE = r"[ \t]+"
 END = r"(?![^ \t])"  # nothing but a space or the end follows
@@ -99,11 +101,30 @@ class Pattern:
             # The form was right and the value was not: 10.0.0.999, a port above 65535.
             return None
         fields = dict(values)
-        # A field that is said twice, and otherwise, is said nowhere: neither value may be lost.
-        said_otherwise = len(fields) < len(values) and any(
-            fields[name] != one for name, one in values if name != PASSED
-        )
-        return None if said_otherwise else fields
+        return fields if len(fields) == len(values) else _said_twice(values)
+
+
+def _said_twice(values: Sequence[tuple[str, Any]]) -> dict[str, Any] | None:
+    """Return fields of which some are said twice: of sets, what both hold; None if neither value may be lost."""
+    fields: dict[str, Any] = {}
+    for name, value in values:
+        before = fields.get(name, value)
+        if before != value and name != PASSED:
+            value = _common(before, value)
+            if value is None:
+                return None
+        fields[name] = value
+    return fields
+
+
+def _common(one: Any, other: Any) -> Any:
+    """Return what two sets have in common; None if they are not two of one kind."""
+    match one, other:
+        case AddressSet(), AddressSet() if one.family == other.family:
+            return AddressSet(one.family, meet(one.spans, other.spans))
+        case ((int(), int()), *_), ((int(), int()), *_):
+            return meet(one, other)
+    return None
 
 
 def first_words(elements: tuple[Element, ...]) -> frozenset[str]:
