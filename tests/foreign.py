@@ -25,7 +25,7 @@ from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.notation.loading import loads
 from agile_lattice.packets.spans import Spans, meet
-from mixed import mixed
+from mixed import mixed, mixed_save
 from where import ROOT
 
 HERE = ROOT / "tests"
@@ -267,14 +267,20 @@ def judged(
     return Tried(decided, passed, wrong)
 
 
-def taken(text: str) -> bool:
-    """Whether nft takes a ruleset."""
-    return not subprocess.run(["nft", "-c", "-f", "-"], input=text, capture_output=True, text=True).returncode
+def taken(name: str, text: str) -> bool:
+    """Whether the program that a name is of takes a ruleset."""
+    look = (
+        ["nft", "-c", "-f", "-"] if PROGRAMS[name.rpartition(".")[2]][0] == "nftables" else ["iptables-restore", "-t"]
+    )
+    return not subprocess.run(look, input=text, capture_output=True, text=True).returncode
 
 
 if __name__ == "__main__":
     size, faults = int(sys.argv[1]), 0
-    RULESETS |= {f"mixed-{seed}.nft": text for seed in range(size // 10) if taken(text := mixed(seed))}
+    for kind, made in (("nft", mixed), ("save", mixed_save)):
+        RULESETS |= {
+            name: text for seed in range(size // 20) if taken(name := f"mixed-{seed}.{kind}", text := made(seed))
+        }
     for chosen, ruleset in RULESETS.items():
         if sys.argv[2:] and not {chosen, chosen.rpartition(".")[0]} & {*sys.argv[2:]}:
             continue

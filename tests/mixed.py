@@ -107,3 +107,60 @@ def _does(chance: Random, kind: str) -> str:
     if kind == "marks" and chance.random() < 0.6:
         return chance.choice(MARKS)
     return chance.choice(MAPS) if chance.random() < 0.2 else chance.choice(VERDICTS)
+
+
+# The same for iptables.
+MATCHES = [
+    "-i in0", "! -i in0", "-s 10.40.10.7", "! -s 10.40.10.8/31", "-d 203.0.113.14", "-d 10.40.10.0/255.255.255.252",
+    "-p tcp --dport 80", "-p tcp ! --dport 80:443", "-p udp --dport 53", "-p tcp -m multiport --dports 22,80,8000:8080",
+    "-p tcp -m multiport --ports 22,443", "-p icmp --icmp-type 8", "-p icmp ! --icmp-type 8", "! -p udp", "-p 47",
+    "-p tcp --syn", "-p tcp ! --syn", "-p tcp --tcp-flags SYN,ACK SYN", "-m conntrack --ctstate NEW",
+    "-m conntrack ! --ctstate NEW", "-m conntrack --ctstate NEW,DNAT", "-m conntrack --ctstate INVALID,UNTRACKED",
+    "-m conntrack --ctorigdst 203.0.113.5", "-m conntrack --ctproto tcp", "-m mark --mark 1",
+    "-m mark ! --mark 0x0/0x3",
+    "-m connmark --mark 0x2/0xf", "-m addrtype --dst-type LOCAL", "-m addrtype ! --dst-type LOCAL",
+    "-m iprange --src-range 10.40.10.7-10.40.10.8", "-m iprange ! --dst-range 203.0.113.1-203.0.113.6",
+    "-m limit --limit 900/sec", "-m statistic --mode nth --every 2 --packet 0", "-m length --length 1000:", "", "", "",
+]  # fmt: skip
+MARKINGS = [
+    "MARK --set-mark 1", "MARK --or-mark 0x2", "MARK --and-mark 0x1", "MARK --xor-mark 0x3", "MARK --set-xmark 0x1/0x3",
+    "CONNMARK --save-mark", "CONNMARK --restore-mark", "CONNMARK --set-mark 2",
+    "CONNMARK --restore-mark --nfmask 0x3 --ctmask 0x3",
+]  # fmt: skip
+REWRITINGS = {
+    "PREROUTING": ["DNAT --to-destination 10.40.10.8", "REDIRECT", "ACCEPT", "RETURN"],
+    "POSTROUTING": ["MASQUERADE", "SNAT --to-source 203.0.113.9", "SNAT --to-source 203.0.113.10-203.0.113.11"],
+}  # fmt: skip
+TABLES = {
+    "raw": ["PREROUTING"], "mangle": ["PREROUTING", "FORWARD", "POSTROUTING"], "nat": [*REWRITINGS],
+    "filter": ["FORWARD", "INPUT"],
+}  # fmt: skip
+
+
+def mixed_save(seed: int) -> str:
+    """Return a ruleset for iptables-restore: the same for the same seed."""
+    chance, text = Random(seed), ""
+    for table, bases in TABLES.items():
+        chains = [f"part{at}" for at in range(chance.randrange(3))] if table != "nat" else []
+        policies = {each: chance.choice(["ACCEPT", "DROP"]) if table == "filter" else "ACCEPT" for each in bases}
+        text += f"*{table}\n" + "".join(f":{each} {policy} [0:0]\n" for each, policy in policies.items())
+        text += "".join(f":{each} - [0:0]\n" for each in chains)
+        for at, chain in enumerate([*bases, *chains]):
+            behind = chains[max(at - len(bases) + 1, 0) :]
+            for _ in range(chance.randrange(5)):
+                tests = " ".join(dict.fromkeys(chance.choice(MATCHES) for _ in range(chance.randrange(3))))
+                if chain == "POSTROUTING" and "-i in0" in tests:
+                    continue
+                text += " ".join(f"-A {chain} {tests} {_target(chance, table, chain, behind)}".split()) + "\n"
+        text += "COMMIT\n"
+    return text
+
+
+def _target(chance: Random, table: str, chain: str, behind: list[str]) -> str:
+    if table == "nat":
+        return f"-j {chance.choice(REWRITINGS[chain])}"
+    if table == "mangle" and chance.random() < 0.6:
+        return f"-j {chance.choice(MARKINGS)}"
+    jumps = [f"{how} {each}" for each in behind for how in ("-j", "-g")]
+    notrack = ["-j CT --notrack"] if table == "raw" else []
+    return chance.choice(["-j ACCEPT", "-j DROP", "-j RETURN", "", *jumps, *notrack])

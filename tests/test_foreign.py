@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import textwrap
+from collections.abc import Callable
 from random import Random
 
 import pytest
@@ -27,7 +28,7 @@ from agile_lattice.notation.loading import loads
 from agile_lattice.notation.writing import write
 from agile_lattice.packets.boxes import overlap
 from foreign import PROGRAMS, RULESETS, device_of, family_of, intent_of, packets, taken, told, try_out
-from mixed import mixed
+from mixed import mixed, mixed_save
 from test_chains import OUT
 from test_programs import RULESETS as SMALL
 from test_programs import TABLES
@@ -60,8 +61,10 @@ def test_a_kernel_does_what_is_said_of_rulesets_that_people_write(part: int) -> 
 
 @pytest.mark.real
 @kernel
-def test_a_kernel_does_what_is_said_of_rulesets_put_together_at_random() -> None:
-    texts = {f"{seed}.nft": text for seed in range(100, 100 + examples(30)) if taken(text := mixed(seed))}
+@pytest.mark.parametrize(("kind", "made"), [("nft", mixed), ("save", mixed_save)])
+def test_a_kernel_does_what_is_said_of_rulesets_put_together_at_random(kind: str, made: Callable[[int], str]) -> None:
+    seeds = range(100, 100 + examples(30))
+    texts = {name: text for seed in seeds if taken(name := f"{seed}.{kind}", text := made(seed))}
     found = try_out(texts, PACKETS)
     assert {name: each.wrong for name, each in found.items() if each.wrong} == {}
     decided = sum(each.decided for each in found.values())

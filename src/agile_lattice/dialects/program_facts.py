@@ -123,6 +123,7 @@ class StepFact(msgspec.Struct, frozen=True):
         mark_value, mark_flips: The bits that are added, and those that are turned round.
         packet_mask, connection_bits: The bits of the mark of a packet, and of its connection, that one takes from the
             other; `both_masks` if these are the same.
+        tracked: Whether the packet has to belong to a connection, or begin one.
         untracked: Whether no connection is looked up for the packet.
         to_ports: Ports of which one becomes the port.
         rate, chance, time, members, header, system, unread: Conditions in their words, by what they hang on: how many
@@ -176,6 +177,7 @@ class StepFact(msgspec.Struct, frozen=True):
     packet_mask: int | None = None
     connection_bits: int | None = None
     both_masks: int | None = None
+    tracked: bool = False
     untracked: bool = False
     to_ports: Spans | None = None
     rate: str = ""

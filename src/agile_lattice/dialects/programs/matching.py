@@ -78,6 +78,8 @@ class Matching:
             self._service(step, box, needs)
             self._marks(step, box, needs)
             self._as_it_came(step, box)
+            if step.tracked:
+                box[model.STATE] = meet(box.get(model.STATE, EVERY_STATE), model.TRACKED)
             if step.translated is not None:
                 self._translated(step.translated, box)
         except Nothing:
