@@ -15,7 +15,7 @@ test: $(VENV)/installed-test programs lint
 	LATTICE_EXAMPLES=0.5 $(BIN)/pytest -q -n 4 --dist worksteal -p no:cacheprovider -m "not slow"
 
 # The rooms of the core and their laws with few examples, the lowest rooms first: a minute, with nothing but Python.
-ROOMS = following dialects expressions account reading names behaviour plan checks compare changes mend withheld laws show house
+ROOMS = following dialects expressions spelling account reading names behaviour plan checks compare changes mend withheld laws show house
 quick: $(VENV)/installed-test
 	@$(BIN)/python -m compileall -q src tests scripts
 	LATTICE_EXAMPLES=0.15 HYPOTHESIS_PROFILE=quick $(BIN)/pytest -q -n 2 --dist worksteal -m "not real" \

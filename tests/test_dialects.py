@@ -237,8 +237,8 @@ def test_element_by_element_a_phrase_fits_what_it_fits_as_a_whole(name: str) -> 
         for words in [line.split()]
         for at in range(len(words))
     }
-    some = Random(0).sample(sorted(damaged), min(len(damaged), examples(250)))
-    for line in [*lines, *some]:
+    every = sorted(lines | damaged)
+    for line in Random(0).sample(every, min(len(every), examples(350))):
         for pattern in patterns:
             assert Tried(line).phrase(pattern) == (pattern.read(line) is not None), (line, pattern.elements)
 

@@ -19,6 +19,7 @@ from agile_lattice.programs.model import Entry, Program
 from foreign import HERE, PROGRAMS, RULESETS, device_of, family_of
 from machines import Machine
 from test_real import kernel
+from where import examples
 
 STATEMENTS = {name: (HERE / name).read_text() for name in ("statements.nft", "statements.save")}
 RULE = re.compile(r"\t\t(?!type )|-A \S+ ")
@@ -83,7 +84,7 @@ def test_every_line_is_read(name: str) -> None:
     assert {each.text for each in reading_of(name, text).leftovers if each.unread} == set()
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", range(examples(4)))
 @pytest.mark.parametrize("name", STATEMENTS)
 def test_whatever_is_spoilt_in_a_line_what_it_did_stays_possible(name: str, seed: int) -> None:
     chance, spoilt, lines = Random(seed), dict[int, str](), STATEMENTS[name].splitlines()
