@@ -18,6 +18,7 @@ from agile_lattice.packets.spans import meet
 from agile_lattice.programs.model import Entry, Program
 from foreign import HERE, PROGRAMS, RULESETS, device_of, family_of
 from machines import Machine
+from mixed import MATCHES, SETS, TESTS
 from test_real import kernel
 from where import examples
 
@@ -25,6 +26,8 @@ STATEMENTS = {name: (HERE / name).read_text() for name in ("statements.nft", "st
 RULE = re.compile(r"\t\t(?!type )|-A \S+ ")
 # What may be called anything, whatever there is; and what is of the other family.
 NAMES = re.compile(r"if(?:name)? |-[io] |@|\"|\{|--comment|ip6|ipv6|-j other|--log|--name|mark")
+OF_PROTOCOL = re.compile("tcp|udp|icmp|protocol|-p ")
+ASKED = re.compile(r"(?<= )\.(?= )|[io]ifname|[sd]addr|ct \w+|-m \w+|mark|ttl|length|limit|numgen|(?<!\S)-[isd](?!\S)")
 # Rules of a file that needs an interface of another kind than there is in every kernel.
 NOT_HERE = {"any-tunnel.nft"}
 
@@ -105,6 +108,59 @@ def test_whatever_is_spoilt_in_a_line_what_it_did_stays_possible(name: str, seed
         if "zzqx" in line and number not in told and not any(still_does(each, entry) for each in after.get(number, ()))
     }
     assert lost == {}
+
+
+def conditions(chance: Random, known: list[str], most: int) -> list[str]:
+    """Some conditions of a rule, of which none asks for what another one asks for."""
+    found: dict[str, set[str]] = {}
+    for each in (chance.choice(list(filter(None, known))) for _ in range(chance.randrange(2, most))):
+        asks = {"fib"} if "fib" in each else {*ASKED.findall(each), *OF_PROTOCOL.findall(each)[:1]}
+        asks = {"protocol" if OF_PROTOCOL.fullmatch(one) else one for one in asks}
+        if asks.isdisjoint(word for some in found.values() for word in some):
+            found[each] = asks
+    return [*found]
+
+
+def rules_in_two_orders(kind: str, chance: Random, count: int) -> tuple[str, str]:
+    """Two rulesets of the same rules, the conditions of each being in another order."""
+    texts = ["", ""]
+    for _ in range(count):
+        parts, head = conditions(chance, TESTS if kind == "nft" else MATCHES, 5), ""
+        if kind == "save":
+            for each in [each for each in parts if "-p " in each]:
+                # What is asked of a protocol stands behind it, and there in any place.
+                _, head, behind = re.split(r"((?:! )?-p \S+) ?", each)
+                parts = [one for one in (*parts, behind) if one not in (each, "")]
+        for at in range(2):
+            line = " ".join([head, *chance.sample(parts, len(parts))]).strip()
+            texts[at] += f"\t\t{line} accept\n" if kind == "nft" else f"-A FORWARD {line} -j ACCEPT\n"
+    around = {
+        "nft": f"table ip f {{{SETS}\n\tchain forward {{\n\t\ttype filter hook forward priority 0;\n%s\t}}\n}}\n",
+        "save": "*filter\n:FORWARD ACCEPT [0:0]\n%s-A FORWARD -j RETURN\nCOMMIT\n",
+    }[kind]
+    return around % texts[0], around % texts[1]
+
+
+@pytest.mark.parametrize("seed", range(examples(4)))
+@pytest.mark.parametrize("kind", ["nft", "save"])
+def test_conditions_mean_the_same_in_any_order(kind: str, seed: int) -> None:
+    texts = rules_in_two_orders(kind, Random(seed), 150)
+    one, other = (by_line(program_of(f"one.{kind}", each)) for each in texts)
+    apart = [
+        tuple(each.splitlines()[line - 1].strip() for each in texts)
+        for line in range(1, len(texts[0].splitlines()) + 1)
+        if in_words(one.get(line, [])) != in_words(other.get(line, []))
+    ]
+    assert apart == []
+
+
+def in_words(entries: list[Entry]) -> list[str]:
+    """What entries say, with their conditions in words, and not which of several such conditions they are."""
+    found = []
+    for each in entries:
+        needs = sorted((one.kind, one.key.partition(" (number")[0], so) for one, so in each.needs)
+        found.append(repr((sorted(each.box.items()), each.verdict, needs)))
+    return sorted(found)
 
 
 def by_line(program: Program) -> dict[int, list[Entry]]:

@@ -19,8 +19,10 @@ from typing import Any
 
 ENDLESS = 10_000  # what a repetition without a bound counts as
 MOST_WAYS = 100_000  # ways in which a text may be tried
+FEW_WAYS = 64  # in which what is looked ahead for may be tried at each character
 Row = tuple[tuple[Any, Any], ...]
 REPEATS = (codes.MAX_REPEAT, codes.MIN_REPEAT, codes.POSSESSIVE_REPEAT)
+ASSERTIONS = (codes.ASSERT, codes.ASSERT_NOT)
 SAMPLES = frozenset([*map(chr, range(128)), *"éж一"])  # of every other letter these stand for all
 
 
@@ -122,6 +124,8 @@ def _choices(tree: Any) -> int:
             ways *= _span(argument) * (round(exp(each_time)) if each_time < log(MOST_WAYS) else MOST_WAYS + 1)
         elif code is codes.BRANCH:
             ways *= sum(inside)
+        elif code in ASSERTIONS and inside[0] <= FEW_WAYS:
+            continue  # it is not gone back into: it adds a step, and no way
         elif inside:
             ways *= inside[0]
         ways = min(ways, MOST_WAYS + 1)
@@ -158,7 +162,7 @@ def _shared(row: Row, letters: frozenset[str]) -> tuple[int, bool]:
         if code in REPEATS and argument[:2] == (0, 1):
             inner, ended = _shared(tuple(_flat(argument[2])), letters)
             ways *= inner if ended else 2 * inner
-        elif code in (codes.ASSERT, codes.ASSERT_NOT):
+        elif code in ASSERTIONS:
             ways *= _shared(tuple(_flat(argument[1])), letters)[0]  # it is looked for again, wherever that ends
         elif not alike and not _may_be_empty(code, argument):
             return ways, True  # something must stand there that the repetition cannot take
@@ -191,7 +195,7 @@ def _inside(code: Any, argument: Any) -> list[Any]:
         return [argument[3]]
     if code is codes.BRANCH:
         return list(argument[1])
-    if code in (codes.ASSERT, codes.ASSERT_NOT):
+    if code in ASSERTIONS:
         return [argument[1]]
     return [argument] if code is codes.ATOMIC_GROUP else []
 
@@ -206,7 +210,7 @@ def _span(argument: Any) -> int:
 
 
 def _may_be_empty(code: Any, argument: Any) -> bool:
-    if code in (codes.AT, codes.ASSERT, codes.ASSERT_NOT):
+    if code in (codes.AT, *ASSERTIONS):
         return True
     if code in REPEATS and argument[0] > 0:
         return all(_may_be_empty(*each) for each in _flat(argument[2]))
@@ -226,7 +230,7 @@ def _letters(tree: Any) -> frozenset[str]:
             found |= SAMPLES - {"\n"}
         elif code is codes.IN:
             found |= _class(argument)
-        elif code not in (codes.ASSERT, codes.ASSERT_NOT):
+        elif code not in ASSERTIONS:
             for each in _inside(code, argument):
                 found |= _letters(each)
     return frozenset(found)

@@ -74,10 +74,10 @@ class Pattern:
     @cached_property
     def usual(self) -> Match:
         """As `match`, with the same groups, but only what is spelt as it would be written; that is quick."""
-        # What takes any words would take those that only stand in another order.
+        # What takes several words would take those that only stand in another order.
         in_order = not (
             any(isinstance(each, AnyOrder) for each in self.elements)
-            and any(takes_words(kind_of(each, self.kinds)) for each in holes_of(self.elements))
+            and any(takes(kind_of(each, self.kinds).pattern, " ") for each in holes_of(self.elements))
         )
         return re.compile(Compiler(self.kinds, self._reserved, " ", in_order).run(self.elements, " ")).fullmatch
 

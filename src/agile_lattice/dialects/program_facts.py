@@ -192,10 +192,16 @@ class StepFact(msgspec.Struct, frozen=True):
     place: Place = NOWHERE
 
     @property
+    def states(self) -> tuple[str, ...] | None:
+        """States of the connection; that its destination was rewritten, and nothing else, is one for lists of rules."""
+        return ("dnat",) if self.state is None and self.translated == ("dnat",) else self.state
+
+    @property
     def unmodelled(self) -> str:
         """The conditions that no list of rules of an intent can ask for."""
         said = [getattr(self, kind) for kind in CONDITIONS]
-        said += [words for name, words in BEYOND_LISTS.items() if getattr(self, name) is not None]
+        known = {"translated"} if self.states is not self.state else set()
+        said += [words for name, words in BEYOND_LISTS.items() if name not in known and getattr(self, name) is not None]
         return ", ".join(dict.fromkeys(each for each in said if each))
 
     @property

@@ -267,7 +267,7 @@ def states_of(step: StepFact) -> frozenset[str] | None:
 
     Words that are no state ask what was done to the packet before, such as `dnat`. None if it asks for nothing.
     """
-    if step.state is None:
+    if step.states is None:
         return None
-    excluded = {each[1:] for each in step.state if each.startswith("!")}
-    return STATES - excluded if excluded else frozenset(step.state)
+    excluded = {each[1:] for each in step.states if each.startswith("!")}
+    return STATES - excluded if excluded else frozenset(step.states)
