@@ -21,6 +21,8 @@ from agile_lattice.behaviour.flow_parsing import Sent
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.compare.beside import followed_beside
 from agile_lattice.dialects import read_device, render_device
+from agile_lattice.dialects.assuming import Assumption, assuming
+from agile_lattice.dialects.registry import BUILT_IN
 from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.notation.loading import loads
@@ -148,9 +150,11 @@ def device_of(speaks: str, family: int = 4) -> Device:
     return loads(intent_of(speaks, family)).devices[0]
 
 
-def told(device: Device, speaks: str, text: str, sent: Sequence[tuple[str, Header]]) -> list[Said | str]:
+def told(
+    device: Device, speaks: str, text: str, sent: Sequence[tuple[str, Header]], assume: Sequence[Assumption] = ()
+) -> list[Said | str]:
     """What is said of each packet, or why that is not decided."""
-    read = read_device("edge", (speaks,), {"rules": text})
+    read = assuming(read_device("edge", (speaks,), {"rules": text}), assume, BUILT_IN)
     network, found = Network("", (replace(device, speaks=("iproute2", speaks)),)), list[Said | str]()
     for side, header in sent:
         beside = followed_beside(network, {"edge": read}, Sent(header, "edge", side))
@@ -183,13 +187,16 @@ def differs(said: Said, came: Header | None) -> bool:
     return header.port != came.port
 
 
-def try_out(rulesets: Mapping[str, str], count: int, seed: int = 0) -> dict[str, Tried]:
+def try_out(
+    rulesets: Mapping[str, str], count: int, seed: int = 0, assume: Sequence[Assumption] = ()
+) -> dict[str, Tried]:
     """Load rulesets one after another into a router between two hosts, and send packets through each.
 
     Args:
         rulesets: Their texts, by names that end in `.nft` or `.save`.
         count: How many packets.
         seed: For the choice of packets.
+        assume: What is taken for granted of them.
     """
 
     results: dict[str, Tried] = {}
@@ -197,12 +204,14 @@ def try_out(rulesets: Mapping[str, str], count: int, seed: int = 0) -> dict[str,
     for family in (4, 6):
         chosen = {name: rules for name, rules in rulesets.items() if family_of(name) == family}
         if chosen:
-            results |= _tried(chosen, count, Random(seed), number, family)
+            results |= _tried(chosen, count, Random(seed), number, family, assume)
             number += count * len(chosen)
     return results
 
 
-def _tried(rulesets: Mapping[str, str], count: int, chance: Random, number: int, family: int) -> dict[str, Tried]:
+def _tried(
+    rulesets: Mapping[str, str], count: int, chance: Random, number: int, family: int, assume: Sequence[Assumption]
+) -> dict[str, Tried]:
     from machines import Machine
     from test_real import Wire
 
@@ -226,7 +235,7 @@ def _tried(rulesets: Mapping[str, str], count: int, chance: Random, number: int,
             machine.inside("nft", "delete", "table", "inet", "watched")
             gets = {int(each) for each in re.findall(r"(?:tcp|udp) \. (\d+)", seen)}
             text = machine.inside(*listing)
-            results[name] = judged(device_of(speaks, family), speaks, text, sent, (came, gets), number - count)
+            results[name] = judged(device_of(speaks, family), speaks, text, sent, (came, gets), number - count, assume)
     return results
 
 
@@ -251,11 +260,13 @@ def _connect(machine: Any, inside: Any, outside: Any, wire: Any, family: int) ->
 
 def judged(
     device: Device, speaks: str, text: str, sent: Sequence[tuple[str, Header]],
-    seen: tuple[dict[int, tuple[str, Header]], set[int]], first: int,
+    seen: tuple[dict[int, tuple[str, Header]], set[int]], first: int, assume: Sequence[Assumption] = (),
 ) -> Tried:  # fmt: skip
     """Hold what came out, and what the device itself got, against what was said of it."""
     decided, passed, wrong = 0, 0, []
-    for at, ((side, header), said) in enumerate(zip(sent, told(device, speaks, text, sent), strict=True), first):
+    for at, ((side, header), said) in enumerate(
+        zip(sent, told(device, speaks, text, sent, assume), strict=True), first
+    ):
         came = seen[0][at][1] if at in seen[0] else None
         passed += came is not None
         if isinstance(said, str):

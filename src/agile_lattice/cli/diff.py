@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
+from functools import partial
 from pathlib import Path
 
 from msgspec.structs import replace
 
 from agile_lattice.cli.captures import texts_of
-from agile_lattice.cli.options import add_captures
+from agile_lattice.cli.options import add_assume, add_captures
 from agile_lattice.cli.output import exit_code, print_json, write_picture
 from agile_lattice.cli.parallel import add_jobs, devices_of, for_each, loaded_fleet
 from agile_lattice.compare.differences import Comparison, Effect
@@ -26,6 +27,7 @@ DOCUMENTS = {"": list[Comparison], "--by-difference": list[Shared]}
 def add_arguments(command: ArgumentParser) -> None:
     """Add what the command takes."""
     add_captures(command)
+    add_assume(command)
     command.add_argument(
         "--only", choices=["changes-traffic", "may-change-traffic", "description-only", "no-effect"],
         help="show only these differences; the exit code is 1 if there are others, too",
@@ -42,7 +44,8 @@ def run(arguments: Namespace) -> int:
     devices = devices_of(loaded_fleet(arguments))
     at_once = arguments.format == "json-lines" and not arguments.by_difference
     tell = (lambda each: print_json([_only(each, arguments.only)], "json-lines")) if at_once else None
-    done = for_each(compared, texts_of(devices, arguments), arguments, "comparing", tell)
+    work = partial(compared, assume=tuple(arguments.assume))
+    done = for_each(work, texts_of(devices, arguments), arguments, "comparing", tell)
     comparisons = [_only(each, arguments.only) for each in done.results]
     if arguments.picture:
         from agile_lattice.show.sections import sections_figure

@@ -36,6 +36,18 @@ def add_captures(command: ArgumentParser, more: str = "") -> None:
     command.add_argument("--device", metavar="NAME", help="the device that the captures are of")
 
 
+def add_assume(command: ArgumentParser) -> None:
+    """Add what is taken for granted of packets."""
+    from agile_lattice.dialects.assuming import MEANS  # what most commands need not load
+
+    command.add_argument(
+        "--assume", metavar="WHAT", action="append", choices=[*MEANS], default=[],
+        help="take something for granted of packets where rules that somebody wrote hang on it: "
+        "`within-rates` (no rate, count or quota is exceeded) or `ordinary` (hop limit, options and the like are as "
+        "usual); may be repeated. It is told with the answer, and proves nothing",
+    )  # fmt: skip
+
+
 def add_action(commands: Actions, name: str, does: str) -> ArgumentParser:
     """Add one of several things that a command can do, with its output format."""
     action = commands.add_parser(name, help=does, description=does[0].upper() + does[1:] + ".")

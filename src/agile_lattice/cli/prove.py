@@ -5,11 +5,12 @@ from __future__ import annotations
 import re
 from argparse import ArgumentParser, Namespace
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 
 from agile_lattice.behaviour.proving import Proof
 from agile_lattice.cli.captures import texts_of
-from agile_lattice.cli.options import add_captures
+from agile_lattice.cli.options import add_assume, add_captures
 from agile_lattice.cli.output import exit_code, print_json
 from agile_lattice.cli.parallel import Done, add_jobs, devices_of, for_each, loaded_fleet, whole
 from agile_lattice.cli.revisions import intent_of_revision
@@ -34,6 +35,7 @@ DOCUMENTS = {"": list[Verdict]}
 def add_arguments(command: ArgumentParser) -> None:
     """Add what the command takes."""
     add_captures(command, "; or another intent; or @REVISION, for the intent as it was in git")
+    add_assume(command)
     add_jobs(command)
 
 
@@ -53,7 +55,8 @@ def run(arguments: Namespace) -> int:
     else:
         at_once = arguments.format == "json-lines"
         tell = (lambda each: print_json([each], "json-lines")) if at_once else None
-        done = for_each(proven, texts_of(devices_of(fleet), arguments), arguments, "proving", tell)
+        work = partial(proven, assume=tuple(arguments.assume))
+        done = for_each(work, texts_of(devices_of(fleet), arguments), arguments, "proving", tell)
         verdicts += done.results
     if arguments.format == "text":
         show_verdicts(console(), verdicts, sides)

@@ -10,10 +10,11 @@ from agile_lattice.behaviour.probing import ProbePlan, plan_probes
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.cli.captures import captured_texts
-from agile_lattice.cli.options import add_intent
+from agile_lattice.cli.options import add_assume, add_intent
 from agile_lattice.cli.output import exit_code, print_json, write_picture
 from agile_lattice.compare.beside import Beside, followed_beside
 from agile_lattice.dialects import read_device
+from agile_lattice.dialects.assuming import assuming
 from agile_lattice.dialects.registry import catalogue_beside
 from agile_lattice.intent.model import Network
 from agile_lattice.intent.places import Place
@@ -42,6 +43,7 @@ def add_arguments(command: ArgumentParser) -> None:
         "--captured", metavar="CAPTURE", nargs="+",
         help="follow it on devices as they were captured, too: a folder, an archive, or, with --device, files",
     )  # fmt: skip
+    add_assume(command)
     command.add_argument("--picture", metavar="FILE", help="draw it, as .png or .svg: a lane for each device")
     command.add_argument(
         "--flows", metavar="FILE", help="follow a list: a line for each, SOURCE DESTINATION SERVICE [DEVICE:INTERFACE]"
@@ -87,7 +89,9 @@ def _beside(network: Network, sent: Sent, arguments: Namespace) -> int:
     catalogue = catalogue_beside(Path(arguments.intent))
     given = Namespace(intent=arguments.intent, captures=arguments.captured, device=(arguments.device or [None])[0])
     captures = {
-        device.name: read_device(device.name, device.speaks, texts, catalogue)
+        device.name: assuming(
+            read_device(device.name, device.speaks, texts, catalogue), tuple(arguments.assume), catalogue
+        )
         for device, texts in captured_texts(network.devices, given)
     }
     found = followed_beside(network, captures, sent)

@@ -31,12 +31,14 @@ class Beside(msgspec.Struct, frozen=True):
         intent, captured: The two ways.
         unless: What of the devices on the second way was not understood, and may decide otherwise.
         uncovered: What no capture of a device on it covers, and is taken to be as the intent says.
+        assumed: What was taken for granted of these devices since somebody asked for that, in words.
     """
 
     intent: Walk
     captured: Walk
     unless: tuple[str, ...] = ()
     uncovered: tuple[str, ...] = ()
+    assumed: tuple[str, ...] = ()
 
     @property
     def alike(self) -> bool:
@@ -57,7 +59,7 @@ class Beside(msgspec.Struct, frozen=True):
     @property
     def settled(self) -> bool:
         """Whether it gets to its destination in the same way on both."""
-        return self.same and self.captured.arrives
+        return self.same and self.captured.arrives and not self.assumed
 
 
 def followed_beside(network: Network, captures: Mapping[str, Capture], sent: Sent) -> Beside:
@@ -96,7 +98,8 @@ def followed_beside(network: Network, captures: Mapping[str, Capture], sent: Sen
         for section in WHAT_PACKETS_FEEL
         if section not in captures[each.name].sections and declares(each, section)
     ]
-    return Beside(ways[0], ways[1], tuple(dict.fromkeys(doubts)), tuple(uncovered))
+    assumed = [words for each in passed if each.name in captures for words in captures[each.name].assumed]
+    return Beside(ways[0], ways[1], tuple(dict.fromkeys(doubts)), tuple(uncovered), tuple(assumed))
 
 
 def _doubts(capture: Capture, visit: Visit) -> list[str]:

@@ -91,7 +91,8 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
     ]
     differences = tuple(gap.difference for gap in found)
     left = (*not_told(capture.leftovers, rules), *strange)
-    return Comparison(intent.name, differences, left, spoken, capture.unseen_families, rules=rules), found
+    comparison = Comparison(intent.name, differences, left, spoken, capture.unseen_families, rules=rules)
+    return replace(comparison, assumed=capture.assumed), found
 
 
 def _for_strangers(gap: Gap) -> Gap:

@@ -99,6 +99,7 @@ class Comparison(msgspec.Struct, frozen=True):
         left_out: How many differences were found besides, and are not told.
         rules: Its rules by what they do, where somebody wrote them by hand; the sections that they are of.
         captured: Whether anything was captured of it; else nothing is known.
+        assumed: What was taken for granted since somebody asked for that, in words.
     """
 
     device: str
@@ -109,6 +110,7 @@ class Comparison(msgspec.Struct, frozen=True):
     left_out: int = 0
     rules: Counterparts | None = None
     captured: bool = True
+    assumed: tuple[str, ...] = ()
 
     @property
     def complete(self) -> bool:
@@ -125,7 +127,7 @@ class Comparison(msgspec.Struct, frozen=True):
     @property
     def settled(self) -> bool:
         """Whether all of it was looked at, and nothing is left to say."""
-        return self.same
+        return self.same and not self.assumed
 
 
 NO_CAPTURE = "no capture"  # of a device, or none that is known to be good

@@ -85,6 +85,11 @@ class Verdict(msgspec.Struct, frozen=True):
     @property
     def same(self) -> bool:
         """Whether every packet that somebody could send is proven to be treated as the intent says."""
+        return self.same_if_so and not any(each.source == "assumed" for each in self.granted)
+
+    @property
+    def same_if_so(self) -> bool:
+        """Whether every packet is treated as the intent says, as long as what was assumed is so."""
         return not (self.shown or self.hidden or self.proof.undecided or self.incomplete)
 
     @property

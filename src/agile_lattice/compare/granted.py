@@ -13,7 +13,7 @@ from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.intent.learned import families_learned
 from agile_lattice.intent.model import Device
 
-Source = Literal["read", "intent", "unknown"]
+Source = Literal["read", "intent", "unknown", "assumed"]
 
 
 class Granted(msgspec.Struct, frozen=True):
@@ -21,7 +21,8 @@ class Granted(msgspec.Struct, frozen=True):
 
     Attributes:
         what: What is taken for granted, in words: that it forwards IPv4, say.
-        source: Where that is from: it was `read`, the `intent` has it so, or it is `unknown`.
+        source: Where that is from: it was `read`, the `intent` has it so, it is `unknown`; or it was `assumed` since
+            somebody asked for that.
     """
 
     what: str
@@ -36,7 +37,7 @@ def granted(intent: Device, capture: Capture, catalogue: Catalogue) -> tuple[Gra
         capture: The device as it is.
         catalogue: Where dialects are looked up: some systems forward packets only if they are told to.
     """
-    return tuple(_all(intent, capture, catalogue))
+    return (*_all(intent, capture, catalogue), *(Granted(each, "assumed") for each in capture.assumed))
 
 
 def _all(intent: Device, capture: Capture, catalogue: Catalogue) -> Iterator[Granted]:

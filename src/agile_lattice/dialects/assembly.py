@@ -68,6 +68,7 @@ class Capture(msgspec.Struct, frozen=True):
         unseen_families: Address families of whose rules the texts do not speak, though of those of the other.
         by_hand: Whether rules are a program that somebody wrote, and not as a dialect writes them.
         programs: The facts of the rules that somebody wrote, by their kinds, for each text.
+        assumed: What of their conditions is taken for granted, in words.
     """
 
     device: Device
@@ -79,6 +80,7 @@ class Capture(msgspec.Struct, frozen=True):
     hides_bare: bool = False
     by_hand: bool = False
     programs: tuple[Any, ...] = ()
+    assumed: tuple[str, ...] = ()
 
 
 def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]) -> Capture:

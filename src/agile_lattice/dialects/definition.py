@@ -22,6 +22,10 @@
     [execution]                                    # how statements act on others; see `reading.executing`
     again = "continues"
 
+    [usual.ordinary]                               # conditions of rules that `--assume` takes for granted; see `usual`
+    so = 'REGEX'
+    never = 'REGEX'
+
     [cannot]                                       # why a field has no place in this syntax
     "interface.mtu" = "..."                        # or why a whole kind of fact has none: "interface-resolver"
 
@@ -94,6 +98,7 @@ from agile_lattice.dialects.reading.expanding import Expansion
 from agile_lattice.dialects.semantics import Semantics, passes_of
 from agile_lattice.dialects.surfaces import AnySurface
 from agile_lattice.dialects.traits import NAMED
+from agile_lattice.dialects.usual import Usual
 from agile_lattice.intent.model import Section
 
 USUAL = {"word": r"\S+", "line": r"\S(?:.*\S)?", "quoted": '[^"]*'}
@@ -128,6 +133,7 @@ class _DialectText(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     semantics: Semantics = Semantics()
     running: Running = Running()
     execution: Execution = Execution()
+    usual: dict[str, Usual] = {}
 
 
 def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = None) -> Dialect:
@@ -183,7 +189,8 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
             ]
             if prefix := getattr(form.syntax, "prefix", ""):
                 checked(prefix)
-            for expression in (*form.expand.expressions, *raw.execution.expressions):
+            told = [expression for each in raw.usual.values() for expression in each.expressions]
+            for expression in (*form.expand.expressions, *raw.execution.expressions, *told):
                 checked(expression)
             for each in form.expand.named:
                 if re.compile(each.stands).groups != 2:
@@ -213,7 +220,9 @@ def parse_dialect(text: str, file: str, known: Callable[[str], str] | None = Non
             asked.check(what)
         except ValueError as error:
             raise DefinitionError(file, line_of(text, what), str(error)) from None
-    return Dialect(raw.dialect, raw.title, tuple(forms), raw.semantics, passes, raw.cannot, file, raw.running)
+    return Dialect(
+        raw.dialect, raw.title, tuple(forms), raw.semantics, passes, raw.cannot, file, raw.running, raw.usual
+    )
 
 
 def plain_definition(text: str, known: Callable[[str], str]) -> dict[str, Any]:

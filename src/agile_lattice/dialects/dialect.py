@@ -22,6 +22,7 @@ from agile_lattice.dialects.reading.expanding import Expansion
 from agile_lattice.dialects.semantics import Semantics
 from agile_lattice.dialects.shapes import Shapes
 from agile_lattice.dialects.surfaces import AnySurface
+from agile_lattice.dialects.usual import Usual
 from agile_lattice.intent.model import Section
 
 Lets = tuple[str, str]
@@ -343,6 +344,7 @@ class Dialect(msgspec.Struct, frozen=True):
         passes: Between facts and model, in the order of the way down.
         cannot: Reasons, by `fact.field`, why something cannot be expressed.
         running: How a system that runs it is asked and told.
+        usual: By what can be assumed, the conditions of rules that are usually so, or not.
     """
 
     name: str
@@ -353,6 +355,7 @@ class Dialect(msgspec.Struct, frozen=True):
     cannot: Mapping[str, str]
     file: str
     running: Running = Running()
+    usual: Mapping[str, Usual] = {}
 
     def says(self, kind: str) -> bool:
         """Tell whether it writes facts of a kind."""

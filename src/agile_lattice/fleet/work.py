@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from agile_lattice.dialects import Rendered, read_device, render_device
+from agile_lattice.dialects.assuming import Assumption, assuming
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.registry import Catalogue
 from agile_lattice.fleet.tasks import Texts
@@ -16,17 +17,19 @@ if TYPE_CHECKING:
     from agile_lattice.compare.mending import Mending
 
 
-def compared(device: Device, texts: Texts, catalogue: Catalogue) -> Comparison:
+def compared(device: Device, texts: Texts, catalogue: Catalogue, assume: tuple[Assumption, ...] = ()) -> Comparison:
     """Compare a device as it was captured with the intent; of one that was not nothing is known."""
     from agile_lattice.compare.comparing import compare
     from agile_lattice.compare.differences import Comparison
 
     if not texts:
         return Comparison(device.name, captured=False)
-    return compare(device, read_device(device.name, device.speaks, texts, catalogue))
+    return compare(device, assuming(read_device(device.name, device.speaks, texts, catalogue), assume, catalogue))
 
 
-def proven(device: Device, texts: Texts, catalogue: Catalogue, running: bool = True) -> Verdict:
+def proven(
+    device: Device, texts: Texts, catalogue: Catalogue, running: bool = True, assume: tuple[Assumption, ...] = ()
+) -> Verdict:
     """Prove what a device does with packets, as it was captured or rendered; of one that was not nothing is."""
     from agile_lattice.behaviour.proving import Proof
     from agile_lattice.compare.differences import NO_CAPTURE
@@ -34,7 +37,8 @@ def proven(device: Device, texts: Texts, catalogue: Catalogue, running: bool = T
 
     if not texts:
         return Verdict(device.name, Proof((), (), 0), (), (NO_CAPTURE,))
-    return verdict(device, read_device(device.name, device.speaks, texts, catalogue), catalogue, running)
+    capture = assuming(read_device(device.name, device.speaks, texts, catalogue), assume, catalogue)
+    return verdict(device, capture, catalogue, running)
 
 
 def mended(device: Device, texts: Texts, catalogue: Catalogue, consent: tuple[str, ...] = ()) -> Mending:

@@ -74,6 +74,8 @@ def show_comparison(console: Console, comparison: Comparison) -> None:
         console.print(Text(f"Not compared: {section} (no input covers this section).{taken}", style="strong"))
     for family in comparison.unseen_families:
         console.print(Text(f"Not compared: IPv{family} rules (no input covers them).", "strong"))
+    for words in comparison.assumed:
+        console.print(Text(f"Assumed, as you asked, and not proven: {words}.", style="strong"))
     console.print(Text(f"{comparison.device}: {summary(comparison)}", style="head"))
 
 

@@ -14,7 +14,7 @@ from agile_lattice.show.terminal import FEW, Text, plural, roomy_table
 from agile_lattice.show.walking import NAMES
 
 MOST_MATCHES = 3
-SOURCES = {"read": "as read", "intent": "as the intent has it"}
+SOURCES = {"read": "as read", "intent": "as the intent has it", "assumed": "as you asked, and not proven"}
 PARTS = {
     **NAMES,
     "answers": "proxy ARP and ND",
@@ -68,6 +68,8 @@ def summary(one: Verdict) -> str:
     """Say in words what was found out."""
     if one.same:
         return f"the same for every packet ({plural(one.proof.entries, 'rule')} and routes compared)"
+    if one.same_if_so:
+        return "the same for every packet, as long as what you assumed is so"
     if one.different:
         count = sum(each.witness is not None for each in one.shown)
         more = " and more" if one.hidden else ""

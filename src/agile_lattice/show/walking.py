@@ -45,6 +45,8 @@ def show_both(console: Console, both: Beside) -> None:
     console.print()
     for each in both.unless:
         console.print(Text(f"not certain: not understood is {each}", style="strong"))
+    for each in both.assumed:
+        console.print(Text(f"assumed, as you asked, and not proven: {each}", style="strong"))
     if both.uncovered:
         console.print(Text(f"not captured, and taken as the intent says: {'; '.join(both.uncovered)}", style="strong"))
     if both.alike:
