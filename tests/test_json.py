@@ -119,9 +119,9 @@ def test_a_line_is_there_as_soon_as_its_device_is_done(
 ) -> None:
     seen: list[int] = []
 
-    def watched(*given: Any) -> Any:
+    def watched(*given: Any, **more: Any) -> Any:
         seen.append(capsys.readouterr().out.count("\n"))
-        return compared(*given)
+        return compared(*given, **more)
 
     monkeypatch.setattr("agile_lattice.cli.diff.compared", watched)
     main([*shlex.split(TYPED["diff"][0]), "--format", "json-lines"])
