@@ -21,8 +21,9 @@ from agile_lattice.behaviour.flow_parsing import Sent
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.compare.beside import followed_beside
 from agile_lattice.dialects import read_device, render_device
-from agile_lattice.dialects.assuming import Assumption, assuming
+from agile_lattice.dialects.assuming import assuming
 from agile_lattice.dialects.registry import BUILT_IN
+from agile_lattice.dialects.usual import Assumption
 from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.notation.loading import loads

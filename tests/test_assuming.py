@@ -9,15 +9,17 @@ from typing import get_args
 
 import pytest
 
+import agile_lattice
 from agile_lattice.cli.main import main
-from agile_lattice.dialects.assuming import Assumption
 from agile_lattice.dialects.registry import BUILT_IN
+from agile_lattice.dialects.usual import Assumption
 from foreign import PROGRAMS, RULESETS, device_of, intent_of, packets, told, try_out
 from mixed import mixed, mixed_save
 from test_foreign import PACKETS
 from test_real import kernel
 from where import examples
 
+DEMO = Path(agile_lattice.__file__).parent / "demo" / "saltmarsh.yaml"
 EVERY = get_args(Assumption)
 RULES = """table inet f {
     chain forward {
@@ -44,12 +46,16 @@ USUAL = [
     ("nftables", "ordinary", "frag-off & 0x4000 != 0", None),
     ("nftables", "ordinary", "exthdr frag missing", True),
     ("nftables", "ordinary", "meta length > 1000", None),
+    ("nftables", "ordinary", "dscp != cs0", False),
+    ("nftables", "ordinary", "dscp != ef", True),
     ("nftables", "ordinary", "limit rate 10/second", None),
     ("iptables", "within-rates", "-m limit --limit 3/min --limit-burst 5", True),
     ("iptables", "within-rates", "-m hashlimit --hashlimit-upto 9/sec --hashlimit-name web", True),
     ("iptables", "within-rates", "-m hashlimit --hashlimit-name web --hashlimit-above 9/sec", None),
     ("iptables", "within-rates", "-m connlimit --connlimit-above 9 --connlimit-mask 32 --connlimit-saddr", False),
     ("iptables", "within-rates", "-m connlimit ! --connlimit-above 9", None),
+    ("iptables", "within-rates", "-m limit --limit 3/min --ahlen 5", None),
+    ("iptables", "within-rates", "-m limit --limit 3/min !", None),
     ("iptables", "ordinary", "-m ttl --ttl-lt 2", False),
     ("iptables", "ordinary", "-m ttl --ttl-gt 1", True),
     ("iptables", "ordinary", "! -f", True),
@@ -116,6 +122,11 @@ def test_what_was_assumed_is_told_and_nothing_is_proven(tmp_path: Path, capsys: 
     assert main(["diff", *words[:-2], *both]) == 1
     said = capsys.readouterr().out
     assert said.count("Assumed, as you asked, and not proven") == 2
+    assert main(["diff", *words, *both, "--by-difference"]) == 1
+    told = [each["subject"] for each in json.loads(capsys.readouterr().out)]
+    assert sorted(each[:35] for each in told if "assumed" in each) == [
+        "assumed, and not proven: no rate, c", "assumed, and not proven: packets ar",
+    ]  # fmt: skip
 
     packet = "10.40.10.7", "203.0.113.1", "tcp/443"
     captured = "--captured", words[1], "--device", "edge"
@@ -125,8 +136,11 @@ def test_what_was_assumed_is_told_and_nothing_is_proven(tmp_path: Path, capsys: 
     assert "the same on both" in capsys.readouterr().out
 
 
-def test_an_unknown_assumption_is_refused(capsys: pytest.CaptureFixture[str]) -> None:
+def test_an_assumption_that_is_unknown_or_about_no_capture_is_refused(capsys: pytest.CaptureFixture[str]) -> None:
     with pytest.raises(SystemExit) as ended:
-        main(["prove", "quay.yaml", "captures", "--assume", "good-will"])
+        main(["prove", str(DEMO), "captures", "--assume", "good-will"])
     assert ended.value.code == 2
     assert "within-rates" in capsys.readouterr().err
+    for words in (["walk", str(DEMO), "10.40.10.7", "203.0.113.1", "tcp/443"], ["prove", str(DEMO), str(DEMO)]):
+        assert main([*words, "--assume", "ordinary"]) == 2
+        assert "rules of devices as they were captured" in capsys.readouterr().err

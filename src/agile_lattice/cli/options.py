@@ -5,6 +5,8 @@ from __future__ import annotations
 from argparse import ArgumentParser, ArgumentTypeError
 from typing import Protocol
 
+NOT_CAPTURED = "--assume is about rules of devices as they were captured"
+
 
 class Actions(Protocol):
     """What the several things that a command can do are added to."""
@@ -38,7 +40,7 @@ def add_captures(command: ArgumentParser, more: str = "") -> None:
 
 def add_assume(command: ArgumentParser) -> None:
     """Add what is taken for granted of packets."""
-    from agile_lattice.dialects.assuming import MEANS  # what most commands need not load
+    from agile_lattice.dialects.usual import MEANS  # what most commands need not load
 
     command.add_argument(
         "--assume", metavar="WHAT", action="append", choices=[*MEANS], default=[],

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from agile_lattice.behaviour.proving import Proof
 from agile_lattice.cli.captures import texts_of
-from agile_lattice.cli.options import add_assume, add_captures
+from agile_lattice.cli.options import NOT_CAPTURED, add_assume, add_captures
 from agile_lattice.cli.output import exit_code, print_json
 from agile_lattice.cli.parallel import Done, add_jobs, devices_of, for_each, loaded_fleet, whole
 from agile_lattice.cli.revisions import intent_of_revision
@@ -69,8 +69,10 @@ def _between(one: Network, other: Network, arguments: Namespace) -> Iterator[Ver
     """Compare the devices of two intents; of one that only one of them has nothing can be said.
 
     Raises:
-        NotationError: If they have none in common, or not the one that was asked for.
+        NotationError: If they have none in common, or not the one that was asked for; or if something is assumed.
     """
+    if arguments.assume:
+        raise fail(Place(), NOT_CAPTURED, "Leave it out: an intent has no such rules.")
     wanted = [arguments.device] if arguments.device else None
     there = {each.name: each for each in chosen_devices(other.devices, wanted)}
     here = chosen_devices(one.devices, wanted)

@@ -10,7 +10,7 @@ from agile_lattice.behaviour.probing import ProbePlan, plan_probes
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.cli.captures import captured_texts
-from agile_lattice.cli.options import add_assume, add_intent
+from agile_lattice.cli.options import NOT_CAPTURED, add_assume, add_intent
 from agile_lattice.cli.output import exit_code, print_json, write_picture
 from agile_lattice.compare.beside import Beside, followed_beside
 from agile_lattice.dialects import read_device
@@ -60,6 +60,8 @@ def add_arguments(command: ArgumentParser) -> None:
 def run(arguments: Namespace) -> int:
     """Follow the packets; 1 if one stops on its way, or a rule has no packet to test it with."""
     network = load(arguments.intent)
+    if arguments.assume and not arguments.captured:
+        raise fail(Place(), NOT_CAPTURED, "Give --captured besides, or leave it out.")
     if arguments.plan:
         return _plan(network, arguments)
     if arguments.flows:

@@ -18,6 +18,7 @@ from agile_lattice.compare.equivalence import WHAT_PACKETS_FEEL
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.passes.rulesets import Ruleset
 from agile_lattice.dialects.programs.lowering import lowered as lowered_rules
+from agile_lattice.dialects.usual import Assumed
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.programs.model import Program
 
@@ -31,14 +32,14 @@ class Beside(msgspec.Struct, frozen=True):
         intent, captured: The two ways.
         unless: What of the devices on the second way was not understood, and may decide otherwise.
         uncovered: What no capture of a device on it covers, and is taken to be as the intent says.
-        assumed: What was taken for granted of these devices since somebody asked for that, in words.
+        assumed: The conditions of their rules that were taken for granted since somebody asked for that.
     """
 
     intent: Walk
     captured: Walk
     unless: tuple[str, ...] = ()
     uncovered: tuple[str, ...] = ()
-    assumed: tuple[str, ...] = ()
+    assumed: tuple[Assumed, ...] = ()
 
     @property
     def alike(self) -> bool:
@@ -98,7 +99,7 @@ def followed_beside(network: Network, captures: Mapping[str, Capture], sent: Sen
         for section in WHAT_PACKETS_FEEL
         if section not in captures[each.name].sections and declares(each, section)
     ]
-    assumed = [words for each in passed if each.name in captures for words in captures[each.name].assumed]
+    assumed = [one for each in passed if each.name in captures for one in captures[each.name].assumed]
     return Beside(ways[0], ways[1], tuple(dict.fromkeys(doubts)), tuple(uncovered), tuple(assumed))
 
 

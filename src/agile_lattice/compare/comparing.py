@@ -91,8 +91,10 @@ def compared(intent: Device, capture: Capture) -> tuple[Comparison, list[Gap]]:
     ]
     differences = tuple(gap.difference for gap in found)
     left = (*not_told(capture.leftovers, rules), *strange)
-    comparison = Comparison(intent.name, differences, left, spoken, capture.unseen_families, rules=rules)
-    return replace(comparison, assumed=capture.assumed), found
+    told = Comparison(
+        intent.name, differences, left, spoken, capture.unseen_families, rules=rules, assumed=capture.assumed
+    )
+    return told, found
 
 
 def _for_strangers(gap: Gap) -> Gap:

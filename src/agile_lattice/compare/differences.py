@@ -11,6 +11,7 @@ import msgspec
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.compare.counterparts import Counterparts
 from agile_lattice.dialects.reading.understanding import Leftover
+from agile_lattice.dialects.usual import Assumed
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import NOWHERE, Place
 
@@ -99,7 +100,7 @@ class Comparison(msgspec.Struct, frozen=True):
         left_out: How many differences were found besides, and are not told.
         rules: Its rules by what they do, where somebody wrote them by hand; the sections that they are of.
         captured: Whether anything was captured of it; else nothing is known.
-        assumed: What was taken for granted since somebody asked for that, in words.
+        assumed: The conditions of its rules that were taken for granted since somebody asked for that.
     """
 
     device: str
@@ -110,7 +111,7 @@ class Comparison(msgspec.Struct, frozen=True):
     left_out: int = 0
     rules: Counterparts | None = None
     captured: bool = True
-    assumed: tuple[str, ...] = ()
+    assumed: tuple[Assumed, ...] = ()
 
     @property
     def complete(self) -> bool:

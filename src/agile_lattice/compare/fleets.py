@@ -15,6 +15,7 @@ from msgspec.structs import replace
 
 from agile_lattice.compare.by_effect import told_by_rules
 from agile_lattice.compare.differences import NO_CAPTURE, Change, Comparison, Effect, Field
+from agile_lattice.dialects.usual import MEANS
 from agile_lattice.intent.model import Section
 
 
@@ -64,6 +65,8 @@ def by_difference(comparisons: Iterable[Comparison]) -> list[Shared]:
             _add(found, _not_compared("", f"no input covers the IPv{family} rules", comparison.device))
         for left in comparison.leftovers:
             _add(found, _not_compared("", f"not understood: {left.text}", comparison.device))
+        for means in dict.fromkeys(MEANS[one.by] for one in comparison.assumed):
+            _add(found, _not_compared("", f"assumed, and not proven: {means}", comparison.device))
         if comparison.left_out:
             _add(found, _not_compared("", "other differences are not shown", comparison.device))
         if comparison.rules is not None and not comparison.same:

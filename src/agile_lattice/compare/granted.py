@@ -10,6 +10,7 @@ import msgspec
 from agile_lattice.behaviour.links import takes_part
 from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.registry import Catalogue
+from agile_lattice.dialects.usual import assumed_in_words
 from agile_lattice.intent.learned import families_learned
 from agile_lattice.intent.model import Device
 
@@ -37,7 +38,10 @@ def granted(intent: Device, capture: Capture, catalogue: Catalogue) -> tuple[Gra
         capture: The device as it is.
         catalogue: Where dialects are looked up: some systems forward packets only if they are told to.
     """
-    return (*_all(intent, capture, catalogue), *(Granted(each, "assumed") for each in capture.assumed))
+    return (
+        *_all(intent, capture, catalogue),
+        *(Granted(each, "assumed") for each in assumed_in_words(capture.assumed)),
+    )
 
 
 def _all(intent: Device, capture: Capture, catalogue: Catalogue) -> Iterator[Granted]:

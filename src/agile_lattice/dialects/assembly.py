@@ -38,6 +38,7 @@ from agile_lattice.dialects.reading.texts import Reading
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.dialects.several_texts import contradictions, in_order, meeting
 from agile_lattice.dialects.speaking import Spoken
+from agile_lattice.dialects.usual import Assumed
 from agile_lattice.dialects.vlan_assembly import known_interfaces, put_in_vlans
 from agile_lattice.intent.addresses import AddressSet
 from agile_lattice.intent.answering import FAMILIES, external_addresses, parted_answers
@@ -68,7 +69,7 @@ class Capture(msgspec.Struct, frozen=True):
         unseen_families: Address families of whose rules the texts do not speak, though of those of the other.
         by_hand: Whether rules are a program that somebody wrote, and not as a dialect writes them.
         programs: The facts of the rules that somebody wrote, by their kinds, for each text.
-        assumed: What of their conditions is taken for granted, in words.
+        assumed: Which of their conditions were taken for granted.
     """
 
     device: Device
@@ -80,7 +81,7 @@ class Capture(msgspec.Struct, frozen=True):
     hides_bare: bool = False
     by_hand: bool = False
     programs: tuple[Any, ...] = ()
-    assumed: tuple[str, ...] = ()
+    assumed: tuple[Assumed, ...] = ()
 
 
 def assemble(name: str, dialects: Sequence[Dialect], readings: Iterable[Reading]) -> Capture:

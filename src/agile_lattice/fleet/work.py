@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from agile_lattice.dialects import Rendered, read_device, render_device
-from agile_lattice.dialects.assuming import Assumption, assuming
+from agile_lattice.dialects.assuming import assuming
 from agile_lattice.dialects.errors import Refusal, Refusals
 from agile_lattice.dialects.registry import Catalogue
+from agile_lattice.dialects.usual import Assumption
 from agile_lattice.fleet.tasks import Texts
 from agile_lattice.intent.model import Device
 

@@ -13,6 +13,7 @@ from agile_lattice.compare.applying import FELT
 from agile_lattice.compare.by_effect import told_by_rules
 from agile_lattice.compare.differences import NO_CAPTURE, Comparison, Difference, Effect
 from agile_lattice.dialects.reading.understanding import Leftover
+from agile_lattice.dialects.usual import assumed_in_words
 from agile_lattice.intent.places import Place
 from agile_lattice.notation.lookup import few_names
 from agile_lattice.packets.spans import merged
@@ -31,15 +32,16 @@ EFFECTS: dict[Effect, tuple[str, str]] = {
     "description-only": ("description only", "calm"),
     "no-effect": ("no effect", "calm"),
 }
+IF_SO = ", as long as what you assumed is so"
 ALIKE = 10  # lines that are shown of those that were not understood for one reason
 
 
 def show_comparisons(console: Console, comparisons: Sequence[Comparison]) -> None:
     """Print what differs, device by device; of many that are the same only their names, and of many a closing count."""
-    same = [each.device for each in comparisons if each.same]
+    same = [each.device for each in comparisons if each.settled]
     captured = [each for each in comparisons if each.captured]
     for comparison in captured:
-        if len(same) < FEW or not comparison.same:
+        if len(same) < FEW or not comparison.settled:
             show_comparison(console, comparison)
     if len(same) >= FEW:
         console.print(f"{len(same)} devices are the same as the intent: {few_names(same)}")
@@ -74,7 +76,7 @@ def show_comparison(console: Console, comparison: Comparison) -> None:
         console.print(Text(f"Not compared: {section} (no input covers this section).{taken}", style="strong"))
     for family in comparison.unseen_families:
         console.print(Text(f"Not compared: IPv{family} rules (no input covers them).", "strong"))
-    for words in comparison.assumed:
+    for words in assumed_in_words(comparison.assumed):
         console.print(Text(f"Assumed, as you asked, and not proven: {words}.", style="strong"))
     console.print(Text(f"{comparison.device}: {summary(comparison)}", style="head"))
 
@@ -97,7 +99,7 @@ def summary(comparison: Comparison) -> str:
     if not comparison.captured:
         return f"{NO_CAPTURE}, so not compared"
     if comparison.same:
-        return "the same as the intent"
+        return "the same as the intent" + IF_SO * bool(comparison.assumed)
     if not comparison.differences and not comparison.leftovers and not comparison.left_out:
         return "no difference in what was compared"
     if comparison.rules is None:

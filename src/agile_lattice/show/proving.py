@@ -9,7 +9,7 @@ from rich.console import Console, Group
 from agile_lattice.compare.differences import NO_CAPTURE
 from agile_lattice.compare.equivalence import Shown, Verdict
 from agile_lattice.notation.lookup import few_names
-from agile_lattice.show.differences import show_absent
+from agile_lattice.show.differences import IF_SO, show_absent
 from agile_lattice.show.terminal import FEW, Text, plural, roomy_table
 from agile_lattice.show.walking import NAMES
 
@@ -69,7 +69,7 @@ def summary(one: Verdict) -> str:
     if one.same:
         return f"the same for every packet ({plural(one.proof.entries, 'rule')} and routes compared)"
     if one.same_if_so:
-        return "the same for every packet, as long as what you assumed is so"
+        return f"the same for every packet{IF_SO}"
     if one.different:
         count = sum(each.witness is not None for each in one.shown)
         more = " and more" if one.hidden else ""

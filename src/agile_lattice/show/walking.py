@@ -10,6 +10,7 @@ from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.pipeline import Stage
 from agile_lattice.behaviour.walking import Visit, Walk
 from agile_lattice.compare.beside import Beside
+from agile_lattice.dialects.usual import assumed_in_words
 from agile_lattice.show.terminal import NARROW, Text, located, plural
 
 NAMES = {
@@ -45,8 +46,8 @@ def show_both(console: Console, both: Beside) -> None:
     console.print()
     for each in both.unless:
         console.print(Text(f"not certain: not understood is {each}", style="strong"))
-    for each in both.assumed:
-        console.print(Text(f"assumed, as you asked, and not proven: {each}", style="strong"))
+    for words in assumed_in_words(both.assumed):
+        console.print(Text(f"assumed, as you asked, and not proven: {words}", style="strong"))
     if both.uncovered:
         console.print(Text(f"not captured, and taken as the intent says: {'; '.join(both.uncovered)}", style="strong"))
     if both.alike:
