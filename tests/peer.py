@@ -37,6 +37,32 @@ def connect(source: str, address: str, port: str) -> None:
     sys.exit("nobody listens")
 
 
+def listen(*ports: str) -> None:
+    """Take connections on some ports of all addresses, until standard input ends."""
+    servers = [socket.create_server(("", int(port))) for port in ports]
+    print("listening", flush=True)
+    while True:
+        for ready in select.select([sys.stdin, *servers], [], [])[0]:
+            if not isinstance(ready, socket.socket):
+                return
+            ready.accept()[0].close()
+
+
+def attempt(*ends: str) -> None:
+    """Connect from addresses to others, each given as source, address and port; print which of them were answered."""
+    tried = []
+    for source, address, port in zip(*[iter(ends)] * 3, strict=True):
+        client = socket.socket()
+        client.setblocking(False)
+        client.bind((source, 0))
+        client.connect_ex((address, int(port)))
+        tried.append(client)
+    time.sleep(1)  # a first segment is sent again after a second, and what is not answered at once never is
+    for number, client in enumerate(tried):
+        if select.select([], [client], [], 0)[1] and not client.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR):
+            print(number)
+
+
 def send(*packets: str) -> None:
     """Send packets, each given as protocol, source, number, destination, and destination port.
 
@@ -124,4 +150,4 @@ def _told(protocol: int, body: bytes) -> tuple[int | None, int]:
 
 
 if __name__ == "__main__":
-    globals()[sys.argv[1]](*sys.argv[2:])  # serve, connect, send or watch
+    globals()[sys.argv[1]](*sys.argv[2:])  # one of the functions above

@@ -192,7 +192,7 @@ def test_a_plan_has_a_packet_for_every_rule_and_one_beside_it(
         header = each["header"]
         service = header["protocol"] + (f"/{header['port']}" if header["port"] is not None else "")
         words = header["source"], header["destination"], service, "--at", f"{each['device']}:{each['arrives']}"
-        code = 1 if each["end"] in ("dropped", "discarded", "no route", "loop") else 0
+        code = 1 if each["end"] in ("dropped", "discarded", "no route", "loop") or each["obstacle"] else 0
         assert each["reason"] in printed(capsys, code, "walk", INTENT, *words)
     text = printed(capsys, 0, "walk", INTENT, "--plan", "--device", gate)
     assert (

@@ -96,10 +96,10 @@ def test_of_several_ways_the_others_are_told() -> None:
     [
         ("{address: 10.40.10.9/24, gateway: 10.40.10.1}", "192.0.2.7", ""),
         ("{address: 10.40.10.9/24, gateway: 10.40.10.8}", "10.40.10.77",
-         "quay sends the reply out lan0, but the packet came in wan0"),
+         "the reply is for 10.40.10.77 on lan0, and the packet came in wan0"),
         ("{address: 10.40.10.9/24, gateway: 10.40.10.8}", "192.0.2.7",
          "till sends its reply to 10.40.10.8, which is no device's address"),
-        ("{address: 10.40.10.9, gateway: 10.40.10.8}", "10.40.10.9",
+        ("{address: 10.40.10.9, gateway: 10.40.10.8}", "198.51.100.7",
          "till sends its reply to 10.40.10.8, which is no device's address"),
     ],
 )  # fmt: skip

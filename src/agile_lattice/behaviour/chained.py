@@ -12,6 +12,7 @@ from agile_lattice.behaviour.connections import REQUESTS
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.links import cut_off
 from agile_lattice.behaviour.pipeline import STOPS, End, Passing, Stage, StageName
+from agile_lattice.behaviour.program_replies import REPLY_TYPES, Crossing, stopped
 from agile_lattice.behaviour.program_stage import first_packets
 from agile_lattice.behaviour.tables import Hop
 from agile_lattice.behaviour.topology import Topology
@@ -78,6 +79,7 @@ class Chained:
         self.leaves = ""
         self.hop: Hop | None = None
         self.stages: list[Stage] = []
+        self.parts: list[Part] = []  # what became of the packet, by each way that it may take
 
     def run(self, header: Header) -> tuple[End, str] | None:
         """Take the packet through all stages; return why it ends here, or `None` if it leaves."""
@@ -89,13 +91,29 @@ class Chained:
         except Undecided as undecided:
             self.stages.append(Stage("arrival", header, header))
             return "not known", str(undecided)
-        first = ways[0]
+        first, self.parts = ways[0], [each.part for each in ways]
         if len({each.fate for each in ways}) == 1:
             self.stages, self.leaves, self.hop = list(first.stages), first.leaves, first.hop
             return first.end
         self.stages = _common([way.stages for way in ways]) or [Stage("arrival", header, header)]
         ends = " or ".join(dict.fromkeys(each.end[0] if each.end is not None else "passed on" for each in ways))
         return "not known", f"{ends}, depending on {', and on '.join(dict.fromkeys(self._open(ways)))}"
+
+    @property
+    def before(self) -> Header:
+        """The header as it came in."""
+        return self.stages[0].before
+
+    @property
+    def after(self) -> Header:
+        """The header as it went out, or as it was when it stopped."""
+        return self.stages[-1].after
+
+    def reply_stopped(self, reply: Header, restored: Header, arrives: str, leaves: str) -> str:
+        """Tell why the device drops the reply to this packet, or may drop it; empty if it lets it pass."""
+        came, gone = self.numbers[arrives], self.numbers[leaves]
+        crossing = Crossing(_of_type(reply, self.before), restored, came, gone, itself=not arrives)
+        return stopped(self.following, self.parts, crossing, self.before)
 
     def _open(self, ways: list[Way]) -> Iterator[str]:
         """Yield what it depends on what becomes of the packet."""
@@ -200,6 +218,14 @@ class Chained:
         return replace(part, box={**part.box, model.SOURCE_PORT: ((header.source_port,) * 2,)})
 
 
+def _of_type(reply: Header, packet: Header) -> Header:
+    """Return a reply with its type, if it is a message of ICMP."""
+    if packet.protocol not in ICMP_PROTOCOLS:
+        return reply
+    requested = packet.port if packet.port is not None else REQUESTS[packet.source.family][0][0]
+    return replace(reply, port=REPLY_TYPES[requested])
+
+
 def _became(part: Part, came: Header) -> Header:
     """Return a header as it has become; of several numbers of which one was chosen, the first."""
     found: dict[str, Any] = {}
@@ -238,3 +264,9 @@ def _common(ways: Sequence[Sequence[Stage]]) -> list[Stage]:
             break
         found.append(stages[0])
     return found
+
+
+def entering(topology: Topology, device: str, arrives: str, family: int) -> Passing | Chained:
+    """Return what follows a packet of one family through a device that it comes to."""
+    here, rules = topology.devices[device], topology.following(device, family)
+    return Passing(topology, here, arrives) if rules is None else Chained(topology, here, arrives, rules)

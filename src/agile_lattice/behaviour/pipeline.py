@@ -24,6 +24,16 @@ End = Literal[
     "delivered", "forwarded", "local", "dropped", "discarded", "no route", "loop", "not known"
 ]  # fmt: skip
 STOPS: frozenset[End] = frozenset({"dropped", "discarded", "no route", "loop", "not known"})
+_STOPPED: dict[End, str] = {"no route": "dropped", "loop": "forwarding loop"}
+
+
+def in_words(end: End, reason: str) -> str:
+    """Return how a packet ends in a sentence, without a full stop."""
+    if end == "local":
+        return reason
+    if end in ("delivered", "forwarded"):
+        return f"{end} {reason}"
+    return f"{_STOPPED.get(end, end)}: {reason}"
 
 
 class Stage(msgspec.Struct, frozen=True):
@@ -87,6 +97,20 @@ class Passing:
         if stopped is None:
             self.rewrite("departure", header)
         return stopped
+
+    @property
+    def before(self) -> Header:
+        """The header as it came in."""
+        return self.stages[0].before
+
+    @property
+    def after(self) -> Header:
+        """The header as it went out, or as it was when it stopped."""
+        return self.stages[-1].after
+
+    def reply_stopped(self, reply: Header, restored: Header, arrives: str, leaves: str) -> str:
+        """Tell why the device drops the reply to this packet; empty, since it knows the connection."""
+        return ""
 
     def own_source(self, header: Header) -> str:
         """Tell why a packet of IPv4 is dropped that claims to come from the device itself; empty if it does not."""

@@ -13,11 +13,11 @@ from msgspec.structs import replace
 
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.matching import DESTINATION, SOURCE
-from agile_lattice.behaviour.pipeline import End, Stage
+from agile_lattice.behaviour.pipeline import End, Stage, in_words
 from agile_lattice.behaviour.sample_packets import Candidate, packets_of, sender, towards
 from agile_lattice.behaviour.shadowing import Member, Ordered, ordered
 from agile_lattice.behaviour.topology import Topology
-from agile_lattice.behaviour.walking import Walk, in_words, walk
+from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.intent.addresses import BITS, Address
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.permits import Access, Permit
@@ -38,6 +38,7 @@ class Probe(msgspec.Struct, frozen=True):
         arrives, header: Where to send it in, and what it says.
         end, reason: What has to become of it, as in `walking.Walk`.
         leaves, after: Where it leaves the last device, and what it says then; empty and `None` if it does not.
+        obstacle: What is in the way of it or of its reply all the same; empty if nothing is.
     """
 
     device: str
@@ -51,11 +52,12 @@ class Probe(msgspec.Struct, frozen=True):
     reason: str
     leaves: str = ""
     after: Header | None = None
+    obstacle: str = ""
 
     @property
     def outcome(self) -> str:
         """What has to become of it in a sentence, without a full stop."""
-        return in_words(self.end, self.reason)
+        return in_words(self.end, self.reason) + (f", but {self.obstacle}" if self.obstacle else "")
 
 
 class Untested(msgspec.Struct, frozen=True):
@@ -105,7 +107,10 @@ def _probe(topology: Topology, of: Ordered, member: Member, candidate: Candidate
     last = found.visits[-1]
     leaves, after = (last.leaves, last.after) if found.arrives and last.leaves else ("", None)
     subject, place = _subject(member), member.rule.place
-    return Probe(of.device.name, subject, place, of.part, hits, arrives, header, found.end, found.reason, leaves, after)
+    return Probe(
+        of.device.name, subject, place, of.part, hits, arrives, header, found.end, found.reason, leaves, after,
+        found.obstacle,
+    )  # fmt: skip
 
 
 def _subject(member: Member) -> str:

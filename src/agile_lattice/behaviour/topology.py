@@ -71,6 +71,7 @@ class Topology:
         self._tables: dict[tuple[str, int, str], Table] = {}
         self._rules: dict[tuple[str, Stage, int], tuple[list[Rule], tuple[Tested, ...]]] = {}
         self._answers: dict[str, tuple[Answer, ...]] = {}
+        self._takers: dict[tuple[str, str, Address], tuple[tuple[str, str], ...]] = {}
         self._hops: dict[tuple[str, Address], tuple[Hop | None, str | None]] = {}
         self._towards: dict[tuple[str, str, int], Port | None] = {}
         self._passages: dict[tuple[str, str], tuple[list[Passage], tuple[Tested, ...]]] = {}
@@ -186,14 +187,59 @@ class Topology:
             self._rules[device, stage, family] = [rule for rule, _ in pairs], tuple(told for _, told in pairs)
         return self._rules[device, stage, family]
 
+    def takers(self, device: str, name: str, target: Address) -> tuple[tuple[str, str], ...]:
+        """Return who takes what is sent to an address on the link of an interface.
+
+        Args:
+            device, name: The device, and its interface.
+            target: The address that is asked for there (ARP, ND).
+
+        Returns:
+            Devices, each with its interface on that link: those that have the address, else those that answer for it.
+        """
+        key = device, name, target
+        if key not in self._takers:
+            if len(self._takers) > MOST_HOPS:
+                self._takers.clear()
+            self._takers[key] = tuple(self._found_takers(*key))
+        return self._takers[key]
+
+    def _found_takers(self, device: str, name: str, target: Address) -> list[tuple[str, str]]:
+        one = self.devices[device].interface(name)
+        if one is None:
+            return []
+        near = dict.fromkeys((port.device.name, port.interface.name) for ports in self._on_link(device, name)
+                             for port in ports)  # fmt: skip
+        having = self.holders.get(target, ())
+        # A link that is named on one side only is told apart from those of other names.
+        here = [each for each in having if each.interface.link == one.link] or [
+            each for each in having if not (each.interface.link and one.link)
+        ]
+        held = [(port.device.name, port.interface.name) for port in here]
+        # Who is on no common subnet is reached by a route that says so; link-local addresses are the same everywhere.
+        found = [each for each in held if each in near or (not target.is_link_local and each[0] != device)]
+        answering = (each for each in near if self._answers_on(*each, target)) if not held else ()
+        return found or list(answering)
+
+    def _answers_on(self, device: str, name: str, target: Address) -> bool:
+        return any(each.interface == name and target in each.addresses for each in self.answers(device))
+
+    def _on_link(self, device: str, name: str) -> Iterator[list[Port]]:
+        for ports in self.segments_of(device):
+            if any((port.device.name, port.interface.name) == (device, name) for port in ports):
+                yield ports
+
+    def share_a_link(self, one: tuple[str, str], other: tuple[str, str]) -> bool:
+        """Tell whether two interfaces, each with its device, are on a common subnet."""
+        return any(
+            (port.device.name, port.interface.name) == other for ports in self._on_link(*one) for port in ports
+        )  # fmt: skip
+
     def neighbour(self, device: str, hop: Hop) -> str | None:
-        """Return the device that a next hop belongs to; None if the intent describes none."""
+        """Return the device that takes what is given to a next hop; None if the intent describes none."""
         if hop.next_hop is None:
             return None
-        for port in self.holders.get(hop.next_hop, ()):
-            if port.device.name != device:
-                return port.device.name
-        return None
+        return next((name for name, _ in self.takers(device, hop.interface, hop.next_hop) if name != device), None)
 
     def way(self, device: str, destination: Address) -> Course:
         """Follow a destination from one device to the next."""

@@ -9,24 +9,15 @@ from collections.abc import Sequence
 
 import msgspec
 
-from agile_lattice.behaviour.chained import Chained
+from agile_lattice.behaviour.chained import Chained, entering
+from agile_lattice.behaviour.connections import begins
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.links import asked_by
-from agile_lattice.behaviour.pipeline import STOPS, End, Passing, Stage
-from agile_lattice.behaviour.tables import Hop, to_routers
+from agile_lattice.behaviour.pipeline import STOPS, End, Passing, Stage, in_words
+from agile_lattice.behaviour.replies import Return, reply_to
+from agile_lattice.behaviour.tables import to_routers
 from agile_lattice.behaviour.topology import Topology
-
-
-def in_words(end: End, reason: str) -> str:
-    """Return how a packet ends in a sentence, without a full stop."""
-    if end == "local":
-        return reason
-    if end in ("delivered", "forwarded"):
-        return f"{end} {reason}"
-    return f"{_STOPPED.get(end, end)}: {reason}"
-
-
-_STOPPED: dict[End, str] = {"no route": "dropped", "loop": "forwarding loop"}
+from agile_lattice.behaviour.uplinks import across, refused_beyond
 
 
 class Visit(msgspec.Struct, frozen=True):
@@ -62,9 +53,10 @@ class Walk(msgspec.Struct, frozen=True):
         end: `delivered` to a host on a link, `forwarded` to a next hop that the intent does not describe,
             `local` for one of the device's own addresses; or why it stops.
         reason: What there is to say of the end.
-        answer: What comes back to the sender, if the packet gets there; `None` if it does not.
+        answer: The reply as the sender sees it; `None` if the sender does not get it, or none is sent.
         obstacle: What is in the way although the packet gets there: nobody answers for its destination where it
-            comes in, or the answer does not come back by the way that the packet came; empty if nothing is.
+            comes in, or the reply does not come to the sender; empty if nothing is.
+        returns: The devices that the reply passes, in order.
     """
 
     visits: tuple[Visit, ...]
@@ -72,6 +64,7 @@ class Walk(msgspec.Struct, frozen=True):
     reason: str
     answer: Header | None = None
     obstacle: str = ""
+    returns: tuple[Return, ...] = ()
 
     @property
     def outcome(self) -> str:
@@ -82,6 +75,18 @@ class Walk(msgspec.Struct, frozen=True):
     def arrives(self) -> bool:
         """Whether the packet gets where it is meant to."""
         return self.end not in STOPS
+
+    @property
+    def succeeds(self) -> bool:
+        """Whether the packet gets where it is meant to, and the reply to its sender."""
+        return self.arrives and not self.obstacle
+
+    @property
+    def replied_elsewhere(self) -> bool:
+        """Whether the reply passes other devices than the packet, or the same ones by other interfaces."""
+        there = [(each.device, each.leaves, each.arrives) for each in reversed(self.visits)]
+        back = [(each.device, each.arrives, each.leaves) for each in self.returns]
+        return self.answer is not None and back != there
 
 
 def walk(topology: Topology, header: Header, device: str, arrives: str) -> Walk:
@@ -96,41 +101,51 @@ def walk(topology: Topology, header: Header, device: str, arrives: str) -> Walk:
     Raises:
         KeyError: If there is no such device or interface.
     """
-    sent = header
-    visits: list[Visit] = []
+    sent, passed = header, list[Passing | Chained]()
     seen: set[tuple[str, str, Header]] = set()
     while True:
-        here = topology.devices[device]
-        if here.interface(arrives) is None:
+        if topology.devices[device].interface(arrives) is None:
             raise KeyError(arrives)
         if (device, arrives, header) in seen:
-            return Walk(tuple(visits), "loop", f"the packet comes back to {device} unchanged")
+            return Walk(_visits(passed), "loop", f"the packet comes back to {device} unchanged")
         seen.add((device, arrives, header))
-        rules = topology.following(device, header.source.family)
-        passing = Passing(topology, here, arrives) if rules is None else Chained(topology, here, arrives, rules)
+        passing = entering(topology, device, arrives, header.source.family)
         stopped = passing.run(header)
-        visits.append(Visit(device, arrives, passing.leaves, tuple(passing.stages)))
-        if stopped is not None:
-            end, reason = stopped
-            answer = sent.answer if end not in STOPS else None
-            return Walk(tuple(visits), end, reason, answer, _obstacle(topology, visits) if answer else "")
-        header = visits[-1].after
-        following = _following(topology, device, passing.hop, header)
+        passed.append(passing)
+        following = _following(topology, passing) if stopped is None else None
         if following is None:
-            end, reason = _outside(passing.hop, passing.leaves, header)
-            obstacle = _host_answers(topology, visits[-1]) or _obstacle(topology, visits)
-            return Walk(tuple(visits), end, reason, sent.answer, obstacle)
+            break
+        header = passing.after
         device, arrives = following
+    end, reason = stopped or _outside(passing)
+    if end in STOPS:
+        return Walk(_visits(passed), end, reason)
+    missed = _not_asked_for(topology, passed[0])
+    if not begins(sent):
+        return Walk(_visits(passed), end, reason, obstacle=missed)
+    reply = reply_to(topology, sent, passed, end)
+    return Walk(_visits(passed), end, reason, reply.seen, missed or reply.lost, reply.returns)
 
 
-def _obstacle(topology: Topology, visits: Sequence[Visit]) -> str:
-    return _not_asked_for(topology, visits[0]) or _way_back(topology, visits)
+def _visits(passed: Sequence[Passing | Chained]) -> tuple[Visit, ...]:
+    return tuple(Visit(each.device.name, each.arrives, each.leaves, tuple(each.stages)) for each in passed)
 
 
-def _not_asked_for(topology: Topology, visit: Visit) -> str:
+def _following(topology: Topology, passing: Passing | Chained) -> tuple[str, str] | None:
+    """Return the device that comes next, and the interface that the packet comes to it by."""
+    next_hop = passing.hop.next_hop if passing.hop is not None else None
+    here, leaves, after = passing.device.name, passing.leaves, passing.after
+    takers = topology.takers(here, leaves, next_hop or after.destination)
+    taker = next((each for each in takers if each[0] != here), None)
+    if taker is not None or next_hop is None or refused_beyond(topology, here, leaves, after):
+        return taker
+    return across(topology, here, leaves, after.destination)
+
+
+def _not_asked_for(topology: Topology, first: Passing | Chained) -> str:
     """Tell why a neighbour's packet does not come in: it asks for the destination, and the device does not answer."""
-    device, destination = topology.devices[visit.device], visit.before.destination
-    port = device.interface(visit.arrives)
+    device, destination = first.device, first.before.destination
+    port = device.interface(first.arrives)
     subnet = port.subnet_of(destination) if port is not None else None
     if subnet is None or destination == to_routers(subnet):
         return ""
@@ -138,49 +153,13 @@ def _not_asked_for(topology: Topology, visit: Visit) -> str:
     if own or any(destination in each.addresses for each in topology.answers(device.name)):
         return ""
     asked = asked_by(destination.family)
-    return f"neighbours on {visit.arrives} ask for {destination} ({asked}), and {device.name} does not answer"
+    return f"neighbours on {first.arrives} ask for {destination} ({asked}), and {device.name} does not answer"
 
 
-def _following(topology: Topology, device: str, hop: Hop | None, header: Header) -> tuple[str, str] | None:
-    """Return the device that comes next, and the interface that the packet comes to it by."""
-    target = hop.next_hop if hop is not None and hop.next_hop is not None else header.destination
-    for port in topology.holders.get(target, ()):
-        if port.device.name != device:
-            return port.device.name, port.interface.name
-    return None
-
-
-def _outside(hop: Hop | None, leaves: str, header: Header) -> tuple[End, str]:
+def _outside(passing: Passing | Chained) -> tuple[End, str]:
+    """Tell how a packet ends that leaves the devices of the intent."""
+    hop, leaves = passing.hop, passing.leaves
     others = "".join(f", or {way}" for way in hop.way.others) if hop is not None else ""
     if hop is not None and hop.next_hop is not None:
         return "forwarded", f"to next hop {hop.next_hop} via {leaves}{others}"
-    return "delivered", f"to {header.destination} on {leaves}{others}"
-
-
-def _host_answers(topology: Topology, visit: Visit) -> str:
-    """Tell why the host that a packet reaches does not answer by the device that it came from; empty if it does."""
-    source, destination = visit.after.source, visit.after.destination
-    host = next((each for each in topology.network.hosts if each.address.address == destination), None)
-    if host is None or host.gateway is None or (not host.address.is_host and host.address.contains(source)):
-        return ""
-    names = {port.device.name for port in topology.holders.get(host.gateway, ())}
-    if visit.device in names:
-        return ""
-    owner = f"which is {' and '.join(sorted(names))}" if names else "which is no device's address"
-    return f"{host.name} sends its reply to {host.gateway}, {owner}"
-
-
-def _way_back(topology: Topology, visits: Sequence[Visit]) -> str:
-    """Tell why the answer does not come back by the way of the packet; empty if it does.
-
-    Each device turns the answer's destination back into the source that came to it, and looks that up.
-    """
-    for visit in reversed(visits):
-        back = visit.before.source
-        arrival = topology.devices[visit.device].interface(visit.arrives)
-        hop = topology.table(visit.device, back.family, arrival.instance if arrival else "").look_up(back.value)
-        if hop is None or hop.means == "discard":
-            return f"{visit.device} has no route back to {back}"
-        if hop.means != "own" and hop.interface != visit.arrives:
-            return f"{visit.device} sends the reply out {hop.interface}, but the packet came in {visit.arrives}"
-    return ""
+    return "delivered", f"to {passing.after.destination} on {leaves}{others}"

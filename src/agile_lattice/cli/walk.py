@@ -58,7 +58,7 @@ def add_arguments(command: ArgumentParser) -> None:
 
 
 def run(arguments: Namespace) -> int:
-    """Follow the packets; 1 if one stops on its way, or a rule has no packet to test it with."""
+    """Follow the packets; 1 if one stops on its way, or the reply to it, or a rule has no packet to test it with."""
     network = load(arguments.intent)
     if arguments.assume and not arguments.captured:
         raise fail(Place(), NOT_CAPTURED, "Give --captured besides, or leave it out.")
@@ -83,7 +83,7 @@ def run(arguments: Namespace) -> int:
         print_json(found)
     else:
         show_walk(console(), found)
-    return 0 if found.arrives else 1
+    return 0 if found.succeeds else 1
 
 
 def _beside(network: Network, sent: Sent, arguments: Namespace) -> int:
@@ -120,7 +120,7 @@ def _flows(network: Network, arguments: Namespace) -> int:
         print_json(found)
     else:
         show_flows(console(), found)
-    return 0 if all(each.arrives for each in found) else 1
+    return 0 if all(each.succeeds for each in found) else 1
 
 
 def _read(network: Network, arguments: Namespace) -> list[Sent]:

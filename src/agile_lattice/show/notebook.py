@@ -15,6 +15,7 @@ from agile_lattice.show.proving import PARTS
 from agile_lattice.show.proving import summary as verdict_summary
 from agile_lattice.show.report import difference_words, stage_rows, svg
 from agile_lattice.show.templates import template
+from agile_lattice.show.walking import reply_words
 
 Table = tuple[Sequence[str], Iterable[Sequence[str]]]
 WALKED = ("device", "stage", "packet", "decided by")
@@ -43,9 +44,7 @@ def comparison_html(comparison: Comparison) -> str:
 
 def walk_html(walk: Walk) -> str:
     """Return a packet's way as a table of stages."""
-    answer = f"; reply: {walk.answer.source} -> {walk.answer.destination}" if walk.answer is not None else ""
-    back = f", but {walk.obstacle}" if walk.obstacle else ""
-    end = f"{walk.outcome}{answer}{back}"
+    end = "; ".join([walk.outcome, *reply_words(walk)])
     return _fragment(str(walk.visits[0].before), tables=[(WALKED, stage_rows(walk))], end=end)
 
 

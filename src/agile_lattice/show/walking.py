@@ -8,6 +8,7 @@ from rich.table import Table
 
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.pipeline import Stage
+from agile_lattice.behaviour.replies import Return
 from agile_lattice.behaviour.walking import Visit, Walk
 from agile_lattice.compare.beside import Beside
 from agile_lattice.dialects.usual import assumed_in_words
@@ -28,12 +29,31 @@ def show_walk(console: Console, walk: Walk) -> None:
         _show_visit(console, visit)
     style = "head" if walk.arrives else "strong"
     console.print(Text(walk.outcome, style=style))
+    for words in reply_words(walk):
+        console.print(Text(words, style="strong" if walk.obstacle else ""))
+
+
+def reply_words(walk: Walk) -> list[str]:
+    """Return what there is to say of the reply: how the sender sees it, or what is in its way; and its way."""
+    said = []
     if walk.answer is not None:
         there = walk.visits[-1].after.answer
-        here = walk.answer
-        console.print(Text.assemble("reply: ", _pair(there), ", seen by the sender as ", _pair(here)))
+        said.append(f"reply: {pair(there)}, seen by the sender as {pair(walk.answer)}")
     if walk.obstacle:
-        console.print(Text(f"but {walk.obstacle}", style="strong"))
+        said.append(f"but {walk.obstacle}")
+    if walk.replied_elsewhere:
+        said.append(f"the reply goes another way: {', then '.join(map(_return, walk.returns))}")
+    return said
+
+
+def pair(header: Header) -> str:
+    """Return the two ends of a packet."""
+    return f"{header.source} -> {header.destination}"
+
+
+def _return(one: Return) -> str:
+    sides = [f"in {one.arrives}"] * bool(one.arrives) + [f"out {one.leaves}"] * bool(one.leaves)
+    return f"{one.device} ({', '.join(sides)})"
 
 
 def show_both(console: Console, both: Beside) -> None:
@@ -105,7 +125,3 @@ def _decision(stage: Stage) -> Text:
     if stage.tested:
         words.append(f", {plural(len(stage.tested), 'rule')} before it", style="place")
     return words
-
-
-def _pair(header: Header) -> Text:
-    return Text(f"{header.source} -> {header.destination}")
