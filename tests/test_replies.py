@@ -12,14 +12,34 @@ import pytest
 from msgspec.structs import replace
 
 import agile_lattice as al
-from agile_lattice.behaviour.flow_parsing import packet_of
+from agile_lattice.behaviour.flow_parsing import Sent, packet_of
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import walk
+from agile_lattice.compare.beside import followed_beside
+from agile_lattice.dialects import read_device
 from machines import Machine, present, run
 from test_real import HERE
 from where import examples
 
 SEA, WEB, DESK = "192.0.2.9", "10.40.10.7", "10.40.10.9"
+# What somebody added to a router, and what it does to packets that are new, or to replies.
+ADDED = (
+    "chain f { type filter hook forward priority -5; ct state established drop; }",
+    "chain f { type filter hook forward priority 5; iifname lan0 ct state established tcp sport 443 drop; }",
+    "chain f { type filter hook forward priority 5; policy drop; ct state new accept; ct status dnat accept; }",
+    "chain f { type filter hook forward priority 5; policy drop; ct state established,new accept; }",
+    "chain f { type filter hook forward priority 5; ct original ip daddr 203.0.113.5 ct state established drop; }",
+    "chain f { type filter hook forward priority 5; ip saddr 10.40.10.7 tcp flags & (syn | ack) == syn | ack drop; }",
+    "chain p { type filter hook prerouting priority -150; ip daddr 203.0.113.2 ct state established drop; }",
+    "chain p { type filter hook prerouting priority 0; ip daddr 10.40.10.9 ct state established drop; }",
+    "chain p { type filter hook postrouting priority 50; ip saddr 10.40.10.7 drop; }",
+    "chain p { type filter hook postrouting priority 150; ip saddr 10.40.10.7 drop; }",
+    "chain m { type filter hook forward priority -20; ct state new ct mark set 7; }\n"
+    "chain f { type filter hook forward priority 5; ct state established ct mark 7 drop; }",
+    "chain o { type filter hook output priority 0; tcp sport 443 drop; }",
+    "chain f { type filter hook forward priority 5; policy drop; ct state vmap { established: accept, new: accept }; }",
+)
+LOOSE = ("rp_filter", "send_redirects")  # a redirect would change who takes a host's packets meanwhile
 EDGES = {"quay": ("10.40.10.1", "203.0.113", "dock"), "dock": ("10.40.10.2", "198.51.100", "quay")}
 
 
@@ -50,7 +70,9 @@ def random_site(random: Random) -> str:
         f"    {name}: {{address: {address}/24, gateway: {random.choice(list(EDGES.values()))[0]}}}\n"
         for name, address in (("web", WEB), ("desk", DESK))
     ]
-    blocks = "".join(f"  {name}-isp: {{prefix: {block}.0/28, gateway: {block}.1}}\n" for name, (_, block, _) in EDGES.items())
+    blocks = "".join(
+        f"  {name}-isp: {{prefix: {block}.0/28, gateway: {block}.1}}\n" for name, (_, block, _) in EDGES.items()
+    )
     return (
         "lattice: 1\nzones: {inside: {exposure: own}, outside: {exposure: public}}\n"
         f"blocks:\n{blocks}names:\n  hosts:\n{''.join(hosts)}devices:\n{''.join(devices)}"
@@ -84,11 +106,13 @@ class Site:
             run("ip", "-n", machines["sea"].space, "address", "add", f"{block}.1/28", "dev", name)
             machines[name].inside(
                 "sysctl", "-qw", "net.ipv4.ip_forward=1",
-                *(f"net.ipv4.conf.{one}.{key}=0" for one in ("all", "lan0", "out0") for key in ("rp_filter", "send_redirects")),
+                *(f"net.ipv4.conf.{one}.{key}=0" for one in ("all", "lan0", "out0") for key in LOOSE),
             )  # fmt: skip
             machines[name].apply(al.render(network.device(name)))
         run("ip", "-n", machines["sea"].space, "address", "add", f"{SEA}/32", "dev", "lo")
-        machines["sea"].inside("sysctl", "-qw", "net.ipv4.ip_forward=1", *(f"net.ipv4.conf.{each}.rp_filter=1" for each in ("all", *EDGES)))
+        machines["sea"].inside(
+            "sysctl", "-qw", "net.ipv4.ip_forward=1", *(f"net.ipv4.conf.{each}.rp_filter=1" for each in ("all", *EDGES))
+        )
         for host in network.hosts:
             space = machines[host.name].space
             run("ip", "-n", space, "link", "set", "lan0", "up")
@@ -109,7 +133,9 @@ class Site:
             assert each.stdout is not None and each.stdout.readline() == "listening\n"
         trying = {}
         for name in dict.fromkeys(each[0] for each in tried):
-            ends = [(at, word) for at, each in enumerate(tried) if each[0] == name for word in (each[1], each[2], "443")]
+            ends = [
+                (at, word) for at, each in enumerate(tried) if each[0] == name for word in (each[1], each[2], "443")
+            ]
             command = ["ip", "netns", "exec", self.machines[name].space, *peer, "attempt", *(word for _, word in ends)]
             started = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
             trying[name] = list(dict.fromkeys(at for at, _ in ends)), started
@@ -119,21 +145,53 @@ class Site:
         return [at in made for at in range(len(tried))]
 
 
+KERNEL = pytest.mark.skipif(not present("ip", "nft"), reason="needs root, iproute2 and nftables")
+NAMES = ("switch", "quay", "dock", "web", "desk", "sea")
+
+
+def packets(network: al.Network, tried: list[tuple[str, str, str, str]]) -> Iterator[Sent]:
+    """Yield the first packet of each connection."""
+    for _, source, destination, at in tried:
+        sent = packet_of(network, (source, destination, "tcp/443"), at)
+        yield replace(sent, header=replace(sent.header, source_port=50000))
+
+
 @pytest.mark.real
-@pytest.mark.skipif(not present("ip", "nft"), reason="needs root, iproute2 and nftables")
+@KERNEL
 @pytest.mark.parametrize("seed", range(examples(8)))
 def test_a_kernel_gets_the_replies_that_are_told(seed: int) -> None:
     text = random_site(Random(seed))
     network = al.loads(text)
-    topology = Topology(network)
-    tried = list(attempts(network))
-    told = []
-    for _, source, destination, at in tried:
-        sent = packet_of(network, (source, destination, "tcp/443"), at)
-        told.append(walk(topology, replace(sent.header, source_port=50000), sent.device, sent.arrives))
+    topology, tried = Topology(network), list(attempts(network))
     with ExitStack() as stack:
-        names = ("switch", "quay", "dock", "web", "desk", "sea")
-        site = Site(network, {name: stack.enter_context(Machine(name)) for name in names})
+        site = Site(network, {name: stack.enter_context(Machine(name)) for name in NAMES})
         came = site.answered(tried)
-    for words, found, answered in zip(tried, told, came, strict=True):
+    for words, sent, answered in zip(tried, packets(network, tried), came, strict=True):
+        found = walk(topology, sent.header, sent.device, sent.arrives)
         assert found.succeeds == answered, f"{words}: {found.outcome}; {found.obstacle or found.answer}\n{text}"
+
+
+@pytest.mark.real
+@KERNEL
+@pytest.mark.parametrize("seed", range(examples(8)))
+def test_a_kernel_gets_the_replies_that_rulesets_of_others_let_pass(seed: int) -> None:
+    random = Random(seed)
+    text = random_site(random)
+    network = al.loads(text)
+    tried = list(attempts(network))
+    added = {name: random.choice(ADDED) for name in EDGES}
+    with ExitStack() as stack:
+        machines = {name: stack.enter_context(Machine(name)) for name in NAMES}
+        site = Site(network, machines)
+        for name, rules in added.items():
+            machines[name].load("nftables", "added.nft", f"table ip added {{\n{rules}\n}}\n")
+        captures = {
+            name: read_device(name, ("iproute2", "nftables"), machines[name].capture(["iproute2", "nftables"]))
+            for name in EDGES
+        }
+        came = site.answered(tried)
+    for words, sent, answered in zip(tried, packets(network, tried), came, strict=True):
+        found = followed_beside(network, captures, sent)
+        assert found.decided, f"{words}: {found.captured.outcome}; {found.unless}\n{added}\n{text}"
+        why = found.captured.obstacle or found.captured.answer
+        assert found.captured.succeeds == answered, f"{words}: {found.captured.outcome}; {why}\n{added}\n{text}"

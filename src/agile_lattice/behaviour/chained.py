@@ -8,11 +8,11 @@ from typing import Any
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.connections import REQUESTS
-from agile_lattice.behaviour.flows import Header
+from agile_lattice.behaviour.connections import begins_as_stray
+from agile_lattice.behaviour.flows import ECHO, Header
 from agile_lattice.behaviour.links import cut_off
 from agile_lattice.behaviour.pipeline import STOPS, End, Passing, Stage, StageName
-from agile_lattice.behaviour.program_replies import REPLY_TYPES, Crossing, stopped
+from agile_lattice.behaviour.program_replies import SYN_ACK, Crossing, stopped
 from agile_lattice.behaviour.program_stage import first_packets
 from agile_lattice.behaviour.tables import Hop
 from agile_lattice.behaviour.topology import Topology
@@ -70,10 +70,11 @@ class Chained:
         device: The device.
         arrives: Where the packet comes in.
         rules: What decides there.
+        stray: Whether it is a reply to a packet that the device did not see.
     """
 
-    def __init__(self, topology: Topology, device: Device, arrives: str, rules: Following) -> None:
-        self.topology, self.device, self.arrives = topology, device, arrives
+    def __init__(self, topology: Topology, device: Device, arrives: str, rules: Following, stray: bool = False) -> None:
+        self.topology, self.device, self.arrives, self.stray = topology, device, arrives, stray
         self.following, self.program = rules, rules.program
         self.numbers = {name: number for number, name in enumerate(self.program.sides)}
         self.leaves = ""
@@ -109,10 +110,10 @@ class Chained:
         """The header as it went out, or as it was when it stopped."""
         return self.stages[-1].after
 
-    def reply_stopped(self, reply: Header, restored: Header, arrives: str, leaves: str) -> str:
-        """Tell why the device drops the reply to this packet, or may drop it; empty if it lets it pass."""
+    def reply_stopped(self, reply: Header, restored: Header, arrives: str, leaves: str) -> tuple[End, str] | None:
+        """Tell why the reply to this packet ends here, or may end; `None` if it passes."""
         came, gone = self.numbers[arrives], self.numbers[leaves]
-        crossing = Crossing(_of_type(reply, self.before), restored, came, gone, itself=not arrives)
+        crossing = Crossing(reply, restored, came, gone, itself=not arrives)
         return stopped(self.following, self.parts, crossing, self.before)
 
     def _open(self, ways: list[Way]) -> Iterator[str]:
@@ -137,7 +138,7 @@ class Chained:
         if part.outcome != "accept":
             yield Way(part, (stage,), self._stopped(part))
             return
-        passing = Passing(self.topology, self.device, self.arrives)
+        passing = Passing(self.topology, self.device, self.arrives, self.stray)
         passing.stages = [stage]
         if spoofed := passing.own_source(after) or passing.reverse_path(after):
             yield Way(part, tuple(passing.stages), ("dropped", spoofed))
@@ -203,7 +204,7 @@ class Chained:
         family = header.source.family
         port = header.port
         if port is None and header.protocol in ICMP_PROTOCOLS:
-            port = REQUESTS[family][0][0]
+            port = ECHO[family]
         numbers = (
             self.numbers[self.arrives], None, number_of(header.protocol), header.source.value,
             header.destination.value, port,
@@ -213,17 +214,12 @@ class Chained:
             for dimension, number in enumerate(numbers)
         )
         [part] = first_packets(box, family, len(self.program.sides) - 1)
+        if self.stray:
+            state = model.NEW if begins_as_stray(header) else model.INVALID
+            part = replace(part, box={**part.box, model.STATE: ((state, state),), model.FLAGS: SYN_ACK})
         if header.source_port is None:
             return part
         return replace(part, box={**part.box, model.SOURCE_PORT: ((header.source_port,) * 2,)})
-
-
-def _of_type(reply: Header, packet: Header) -> Header:
-    """Return a reply with its type, if it is a message of ICMP."""
-    if packet.protocol not in ICMP_PROTOCOLS:
-        return reply
-    requested = packet.port if packet.port is not None else REQUESTS[packet.source.family][0][0]
-    return replace(reply, port=REPLY_TYPES[requested])
 
 
 def _became(part: Part, came: Header) -> Header:
@@ -266,7 +262,17 @@ def _common(ways: Sequence[Sequence[Stage]]) -> list[Stage]:
     return found
 
 
-def entering(topology: Topology, device: str, arrives: str, family: int) -> Passing | Chained:
-    """Return what follows a packet of one family through a device that it comes to."""
+def entering(topology: Topology, device: str, arrives: str, family: int, stray: bool = False) -> Passing | Chained:
+    """Return what follows a packet of one family through a device that it comes to.
+
+    Args:
+        topology: Holds the device.
+        device: Its name.
+        arrives: Where the packet comes in.
+        family: 4 or 6.
+        stray: Whether it is a reply to a packet that the device did not see.
+    """
     here, rules = topology.devices[device], topology.following(device, family)
-    return Passing(topology, here, arrives) if rules is None else Chained(topology, here, arrives, rules)
+    if rules is None:
+        return Passing(topology, here, arrives, stray)
+    return Chained(topology, here, arrives, rules, stray)

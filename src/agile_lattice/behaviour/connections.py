@@ -25,6 +25,11 @@ def begins(header: Header) -> bool:
     return any(first <= header.port <= last for first, last in REQUESTS[header.source.family])
 
 
+def begins_as_stray(header: Header) -> bool:
+    """Tell whether a reply, to a device that did not see the packet, begins a connection: one of UDP does."""
+    return header.protocol == "udp"
+
+
 def by_beginning(box: Box, family: int) -> Iterator[tuple[Box, bool]]:
     """Cut packets into those that begin a connection, and the others."""
     messages, requests = meet(box[PROTOCOL], ICMP[family]), meet(box[PORT], REQUESTS[family])

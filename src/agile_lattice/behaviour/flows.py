@@ -8,9 +8,12 @@ from agile_lattice.intent.addresses import Address, AddressSet
 from agile_lattice.intent.interface_names import includes
 from agile_lattice.intent.permits import Passage
 from agile_lattice.intent.places import NOWHERE, Place
-from agile_lattice.intent.services import PORT_PROTOCOLS
+from agile_lattice.intent.services import ICMP_PROTOCOLS, PORT_PROTOCOLS
 from agile_lattice.intent.stages import Rule
 from agile_lattice.packets.spans import Spans
+
+ECHO = {4: 8, 6: 128}  # the request that ICMP stands for where no type is said
+REPLY_TYPES = {8: 0, 13: 14, 15: 16, 17: 18, 128: 129, 139: 140}  # RFC 792, RFC 950, RFC 4443, RFC 4620
 
 
 class Header(msgspec.Struct, frozen=True):
@@ -33,6 +36,9 @@ class Header(msgspec.Struct, frozen=True):
         """The header of the packet that answers it."""
         if self.protocol in PORT_PROTOCOLS:
             return Header(self.destination, self.source, self.protocol, self.source_port, self.port)
+        if self.protocol in ICMP_PROTOCOLS:
+            kind = self.port if self.port is not None else ECHO[self.source.family]
+            return Header(self.destination, self.source, self.protocol, REPLY_TYPES.get(kind))
         return Header(self.destination, self.source, self.protocol)
 
     @property

@@ -7,7 +7,7 @@ from typing import Literal
 import msgspec
 from msgspec.structs import replace
 
-from agile_lattice.behaviour.connections import begins
+from agile_lattice.behaviour.connections import begins, begins_as_stray
 from agile_lattice.behaviour.flows import Header, Tested, matches, moved
 from agile_lattice.behaviour.links import cut_off, proxy, source_towards
 from agile_lattice.behaviour.tables import Hop, Table, Way, is_way_back, to_routers
@@ -62,10 +62,17 @@ class Stage(msgspec.Struct, frozen=True):
 
 
 class Passing:
-    """A packet on its way through one device."""
+    """A packet on its way through one device.
 
-    def __init__(self, topology: Topology, device: Device, arrives: str) -> None:
-        self.topology, self.device, self.arrives = topology, device, arrives
+    Args:
+        topology: Holds the device.
+        device: The device.
+        arrives: Where the packet comes in.
+        stray: Whether it is a reply to a packet that the device did not see.
+    """
+
+    def __init__(self, topology: Topology, device: Device, arrives: str, stray: bool = False) -> None:
+        self.topology, self.device, self.arrives, self.stray = topology, device, arrives, stray
         self.leaves = ""
         self.hop: Hop | None = None
         self.stages: list[Stage] = []
@@ -108,9 +115,9 @@ class Passing:
         """The header as it went out, or as it was when it stopped."""
         return self.stages[-1].after
 
-    def reply_stopped(self, reply: Header, restored: Header, arrives: str, leaves: str) -> str:
-        """Tell why the device drops the reply to this packet; empty, since it knows the connection."""
-        return ""
+    def reply_stopped(self, reply: Header, restored: Header, arrives: str, leaves: str) -> tuple[End, str] | None:
+        """Tell why the reply to this packet ends here; `None`, since the device knows the connection."""
+        return None
 
     def own_source(self, header: Header) -> str:
         """Tell why a packet of IPv4 is dropped that claims to come from the device itself; empty if it does not."""
@@ -156,7 +163,7 @@ class Passing:
     def rewrite(self, stage: Literal["arrival", "departure"], header: Header) -> Header:
         """Let the first rule that matches rewrite the header."""
         rules, tested = self.topology.rules(self.device.name, stage, header.source.family)
-        if not begins(header):
+        if not (begins_as_stray(header) if self.stray else begins(header)):
             rules, tested = [], ()
         for number, rule in enumerate(rules):
             if matches(rule, header, self.arrives, self.leaves):

@@ -12,6 +12,7 @@ import msgspec
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.flows import Header
+from agile_lattice.behaviour.pipeline import End
 from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.services import number_of
 from agile_lattice.packets.boxes import Undecided
@@ -19,10 +20,13 @@ from agile_lattice.packets.spans import Spans
 from agile_lattice.programs import model
 from agile_lattice.programs.deciding import Asked, hanging_on
 from agile_lattice.programs.following import Following, Part
-from agile_lattice.programs.model import Change, Constant, Hook, Mapped
+from agile_lattice.programs.model import OF_DESTINATION, OF_SOURCE, TRANSLATING, Change, Constant, Hook, Mapped
 
 SYN_ACK: Spans = ((18, 18),)
-REPLY_TYPES = {8: 0, 13: 14, 15: 16, 17: 18, 128: 129, 139: 140}  # RFC 792, RFC 950, RFC 4443, RFC 4620
+LOWEST, HIGHEST = -(1 << 31), 1 << 31  # of priorities
+ANY = range(LOWEST, HIGHEST)
+BEFORE = {kind: range(LOWEST, priority) for kind, priority in TRANSLATING.items()}
+BEHIND = {kind: range(priority, HIGHEST) for kind, priority in TRANSLATING.items()}
 Known = dict[int, Spans]
 
 
@@ -41,23 +45,22 @@ class Crossing(msgspec.Struct, frozen=True):
     leaves: int
     itself: bool
 
-    def hooks(self) -> Iterator[tuple[Hook, int, tuple[tuple[Address, Address], ...]]]:
-        """Yield where lists are asked, the egress interface as it is known there, and source and destination.
+    def stages(self) -> Iterator[tuple[Hook, range, Address, Address]]:
+        """Yield where lists are asked, the priorities of those that are, and the source and destination that they see.
 
-        Where some lists of a hook see the translation taken back and others do not, both are yielded.
+        The destination is taken back where destinations are translated, the source where sources are.
         """
-        before = self.reply.source, self.reply.destination
-        behind = self.restored.source, self.restored.destination
-        between = self.reply.source, self.restored.destination
-        if self.itself:
-            yield "output", self.leaves, tuple(dict.fromkeys((before, behind)))
-        else:
-            yield "incoming", -1, tuple(dict.fromkeys((before, between)))
-            yield "permit", self.leaves, (between,)
-        yield "outgoing", self.leaves, tuple(dict.fromkeys((behind if self.itself else between, behind)))
+        source, destination = self.reply.source, self.restored.destination
+        first: Hook = "output" if self.itself else "incoming"
+        yield first, BEFORE[OF_DESTINATION], source, self.reply.destination
+        yield first, BEHIND[OF_DESTINATION], source, destination
+        if not self.itself:
+            yield "permit", ANY, source, destination
+        yield "outgoing", BEFORE[OF_SOURCE], source, destination
+        yield "outgoing", BEHIND[OF_SOURCE], self.restored.source, destination
 
 
-def stopped(rules: Following, first: Sequence[Part], crossing: Crossing, before: Header) -> str:
+def stopped(rules: Following, first: Sequence[Part], crossing: Crossing, before: Header) -> tuple[End, str] | None:
     """Tell why a reply does not pass.
 
     Args:
@@ -67,23 +70,20 @@ def stopped(rules: Following, first: Sequence[Part], crossing: Crossing, before:
         before: The packet as it came.
 
     Returns:
-        Why not, or what that depends on; empty if it passes.
+        How it ends, and why, or on what that depends; `None` if it passes.
     """
-    nowhere = len(rules.program.sides) - 1
     parts = [Part(_box(first, crossing, before))]
-    for hook, leaves, addresses in crossing.hooks():
-        seen = [
-            replace(each, now={**each.now, **_now(crossing.reply, *pair, leaves if leaves >= 0 else nowhere)})
-            for each in parts
-            for pair in addresses
-        ]
+    nowhere = len(rules.program.sides) - 1
+    for hook, priorities, source, destination in crossing.stages():
+        leaves = nowhere if hook == "incoming" else crossing.leaves
+        now = _now(crossing.reply, source, destination, leaves)
         try:
-            parts = rules.at(hook, seen)
+            parts = rules.at(hook, [replace(each, now={**each.now, **now}) for each in parts], within=priorities)
         except Undecided as undecided:
-            return f"whether it passes is not known ({undecided})"
+            return "not known", str(undecided)
         if any(each.outcome != "accept" for each in parts):
             return _reason(rules, parts)
-    return ""
+    return None
 
 
 def _box(first: Sequence[Part], crossing: Crossing, before: Header) -> Known:
@@ -128,14 +128,14 @@ def _now(reply: Header, source: Address, destination: Address, leaves: int) -> d
     return now
 
 
-def _reason(rules: Following, parts: Iterable[Part]) -> str:
+def _reason(rules: Following, parts: Iterable[Part]) -> tuple[End, str]:
     """Say which rule drops it, or what it depends on whether one does."""
     fates = [(each.taken, each.outcome) for each in parts]
     ended = [each for each in parts if each.outcome != "accept"]
     by = list(dict.fromkeys(each.name or str(each.decided_by) for each in ended))
     if all(outcome == "drop" for _, outcome in fates):
-        return f"denied by {' or '.join(by)}"
+        return "dropped", f"denied by {' or '.join(by)}"
     asked = Asked(rules.program)
     open_ = [asked.told(each) for each in hanging_on(fates)]
     open_ += [f"{each.decided_by}, which was not understood" for each in ended if each.outcome == "not known"]
-    return f"whether it passes is not known: it depends on {', and on '.join(dict.fromkeys(open_ or by))}"
+    return "not known", f"it depends on {', and on '.join(dict.fromkeys(open_ or by))}"

@@ -48,12 +48,14 @@ class Reply(msgspec.Struct, frozen=True):
     Attributes:
         seen: The reply as the sender of the packet sees it; `None` if it does not get it.
         returns: The devices that it passes, in order.
-        lost: Why the sender does not get it; empty if it does.
+        lost: Why the sender does not get it, or what is not known of that; empty if it does.
+        known: Whether it is known what becomes of it.
     """
 
     seen: Header | None
     returns: tuple[Return, ...]
     lost: str = ""
+    known: bool = True
 
 
 def reply_to(topology: Topology, sent: Header, passed: Sequence[Passing | Chained], end: End) -> Reply:
@@ -126,7 +128,9 @@ class _Returning:
             return
         if not self._is_senders(device, name, directly=True):
             asked = asked_by(answer.destination.family)
-            why = f"the packet came in {self.first.arrives}" if directly else f"no device answers for it there ({asked})"
+            why = (
+                f"the packet came in {self.first.arrives}" if directly else f"no device answers for it there ({asked})"
+            )
             reason = f"the reply is for {answer.destination} on {name}, and {why}"
             yield Reply(None, (), reason)
             return
@@ -164,22 +168,27 @@ class _Returning:
             yield Reply(restored, (*so_far, Return(device.name, arrives, "", reply, restored)))
             return
         if reason := here.not_known(routed, hop):
-            yield Reply(None, so_far, f"which way {device.name} sends the reply is not known: {reason}")
+            yield Reply(None, so_far, f"which way {device.name} sends the reply is not known: {reason}", known=False)
             return
         for way in hop.way.each:
-            if reason := cut_off(device, way.interface) or known.reply_stopped(reply, restored, arrives, way.interface):
-                yield Reply(None, so_far, f"{device.name} drops the reply {routed}: {reason}")
+            if reason := cut_off(device, way.interface):
+                stopped: tuple[End, str] | None = ("dropped", reason)
+            else:
+                stopped = known.reply_stopped(reply, restored, arrives, way.interface)
+            if stopped is not None:
+                why = f"{device.name} gets the reply {routed}: {in_words(*stopped)}"
+                yield Reply(None, so_far, why, known=stopped[0] != "not known")
                 continue
             passing = Return(device.name, arrives, way.interface, reply, restored)
             yield from self._out_of(device.name, way.interface, way.next_hop, restored, (*so_far, passing))
 
     def _unknown(self, device: str, arrives: str, reply: Header, so_far: tuple[Return, ...]) -> Iterator[Reply]:
         """Let a device that did not see the packet do with the reply what it does with any packet."""
-        passing = entering(self.topology, device, arrives, reply.source.family)
+        passing = entering(self.topology, device, arrives, reply.source.family, stray=True)
         stopped = passing.run(reply)
         about = f"the reply {reply} comes to {device} (in {arrives}), which did not see the packet"
         if stopped is not None:
-            yield Reply(None, so_far, f"{about}: {in_words(*stopped)}")
+            yield Reply(None, so_far, f"{about}: {in_words(*stopped)}", known=stopped[0] != "not known")
             return
         if passing.after != reply:
             yield Reply(None, so_far, f"{about}, and is translated there: {passing.after}")
@@ -191,7 +200,10 @@ class _Returning:
     def _out_of(
         self, device: str, leaves: str, next_hop: Address | None, reply: Header, so_far: tuple[Return, ...]
     ) -> Iterator[Reply]:
-        """Let the reply leave a device: to the next one, or to the sender."""
+        """Let the reply leave a device: to the sender, where its packet came from, or to the next device."""
+        if (device, leaves) == (self.first.device.name, self.first.arrives):
+            yield self._received(device, leaves, reply, so_far, directly=next_hop is None)
+            return
         others = [each for each in self.topology.takers(device, leaves, next_hop or reply.destination)
                   if each[0] != device]  # fmt: skip
         entrance = across(self.topology, device, leaves, reply.destination) if next_hop is not None else None

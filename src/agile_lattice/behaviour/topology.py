@@ -191,7 +191,8 @@ class Topology:
         """Return who takes what is sent to an address on the link of an interface.
 
         Args:
-            device, name: The device, and its interface.
+            device: The device.
+            name: Its interface.
             target: The address that is asked for there (ARP, ND).
 
         Returns:

@@ -76,7 +76,9 @@ def refused_beyond(topology: Topology, device: str, leaves: str, header: Header)
     uplinks = uplinks_of(topology, source)
     if uplinks and (device, leaves) not in uplinks:
         named = ", ".join(f"{each} {name}" for each, name in sorted(uplinks))
-        return f"its source {source} is of a block whose provider is behind {named}, and it leaves by {leaves} (RFC 2827)"
+        return (
+            f"its source {source} is of a block whose provider is behind {named}, and it leaves by {leaves} (RFC 2827)"
+        )
     return ""
 
 

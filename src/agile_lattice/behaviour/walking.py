@@ -6,6 +6,7 @@ The order of stages is that of `intent.stages`: destination NAT, route lookup, p
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Literal
 
 import msgspec
 
@@ -18,6 +19,8 @@ from agile_lattice.behaviour.replies import Return, reply_to
 from agile_lattice.behaviour.tables import to_routers
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.uplinks import across, refused_beyond
+
+ReplyEnd = Literal["comes", "lost", "not known", "none"]
 
 
 class Visit(msgspec.Struct, frozen=True):
@@ -57,6 +60,8 @@ class Walk(msgspec.Struct, frozen=True):
         obstacle: What is in the way although the packet gets there: nobody answers for its destination where it
             comes in, or the reply does not come to the sender; empty if nothing is.
         returns: The devices that the reply passes, in order.
+        reply: Whether the reply `comes` to the sender, is `lost`, is `none` since the packet asks for none or does not
+            get there, or whether that is `not known`.
     """
 
     visits: tuple[Visit, ...]
@@ -65,6 +70,7 @@ class Walk(msgspec.Struct, frozen=True):
     answer: Header | None = None
     obstacle: str = ""
     returns: tuple[Return, ...] = ()
+    reply: ReplyEnd = "none"
 
     @property
     def outcome(self) -> str:
@@ -124,7 +130,8 @@ def walk(topology: Topology, header: Header, device: str, arrives: str) -> Walk:
     if not begins(sent):
         return Walk(_visits(passed), end, reason, obstacle=missed)
     reply = reply_to(topology, sent, passed, end)
-    return Walk(_visits(passed), end, reason, reply.seen, missed or reply.lost, reply.returns)
+    becomes: ReplyEnd = ("lost" if reply.lost else "comes") if reply.known else "not known"
+    return Walk(_visits(passed), end, reason, reply.seen, missed or reply.lost, reply.returns, becomes)
 
 
 def _visits(passed: Sequence[Passing | Chained]) -> tuple[Visit, ...]:

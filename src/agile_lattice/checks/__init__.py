@@ -16,6 +16,7 @@ from agile_lattice.checks import (
     pools,
     publishing,
     reachability,
+    replies,
     routes,
     series,
     services,
@@ -26,6 +27,6 @@ from agile_lattice.checks.registry import CHECKS, Check, Finding, example_intent
 
 __all__ = [
     "CHECKS", "Check", "Finding", "addresses", "answering", "blocks", "connections", "example_intent", "findings",
-    "interfaces", "leaving", "management", "order", "permits", "pools", "publishing", "reachability", "routes",
-    "series", "services", "summaries", "values",
+    "interfaces", "leaving", "management", "order", "permits", "pools", "publishing", "reachability", "replies",
+    "routes", "series", "services", "summaries", "values",
 ]  # fmt: skip

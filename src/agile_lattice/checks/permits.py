@@ -28,6 +28,7 @@ devices:
   quay:
     speaks: [iproute2, nftables]
     interfaces: {wan0: {zone: sea, address: 203.0.113.2/28}, lan0: {zone: office, address: 10.40.10.1/24}}
+    routes: [{to: default, via: 203.0.113.1}]
     translations:
       - {to: sea, source-becomes: interface}
 """

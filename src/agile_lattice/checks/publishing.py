@@ -27,6 +27,7 @@ devices:
       wan0: {zone: sea, address: 203.0.113.2/28}
       lan0: {zone: office, address: 10.40.10.1/24}
       pier0: {zone: pier, address: 10.40.20.1/24}
+    routes: [{to: default, via: 203.0.113.1}]
     translations:
       - {to: sea, source-becomes: interface}
 """
@@ -90,11 +91,11 @@ def published_already(one: Translation, earlier: Iterable[Translation]) -> bool:
     "error",
     "One external port leads to one host: the second publication is never reached.",
     wrong=SIDES
-    + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11}\n"
-    + "- {publish: 203.0.113.5, service: [tcp/8443, tcp/443], on: 10.40.10.12}",
+    + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11, facing: wan0}\n"
+    + "- {publish: 203.0.113.5, service: [tcp/8443, tcp/443], on: 10.40.10.12, facing: wan0}",
     right=SIDES
-    + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11}\n"
-    + "- {publish: 203.0.113.5, service: udp/443, on: 10.40.10.12}",
+    + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11, facing: wan0}\n"
+    + "- {publish: 203.0.113.5, service: udp/443, on: 10.40.10.12, facing: wan0}",
 )
 def published_twice(design: Design) -> Iterator[Found]:
     """Find external ports that are published to two hosts, for the same side and the same users."""
@@ -119,9 +120,11 @@ def published_twice(design: Design) -> Iterator[Found]:
     "warning",
     "A one-to-one translation takes every port of its external address; what is published there too depends on order.",
     wrong=SIDES
-    + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11}\n- {static: 203.0.113.5, on: 10.40.10.12}",
+    + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11, facing: wan0}\n"
+    + "- {static: 203.0.113.5, on: 10.40.10.12, facing: wan0}",
     right=SIDES
-    + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11}\n- {static: 203.0.113.6, on: 10.40.10.12}",
+    + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11, facing: wan0}\n"
+    + "- {static: 203.0.113.6, on: 10.40.10.12, facing: wan0}",
 )
 def static_and_published(design: Design) -> Iterator[Found]:
     """Find external addresses that are both one-to-one and published."""
@@ -144,8 +147,8 @@ def static_and_published(design: Design) -> Iterator[Found]:
     "own-address-static",
     "error",
     "A one-to-one translation of the device's own address takes the device itself off the network.",
-    wrong=SIDES + "- {static: 203.0.113.2, on: 10.40.10.12}",
-    right=SIDES + "- {static: 203.0.113.6, on: 10.40.10.12}",
+    wrong=SIDES + "- {static: 203.0.113.2, on: 10.40.10.12, facing: wan0}",
+    right=SIDES + "- {static: 203.0.113.6, on: 10.40.10.12, facing: wan0}",
 )
 def own_address_static(design: Design) -> Iterator[Found]:
     """Find one-to-one translations of an interface's own address."""
@@ -167,7 +170,7 @@ def own_address_static(design: Design) -> Iterator[Found]:
     "error",
     "If the device has no route to the internal host, what arrives for it is sent back out or dropped.",
     wrong=SIDES + "- {publish: 203.0.113.5, service: tcp/443, on: 10.77.0.11}",
-    right=SIDES + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11}",
+    right=SIDES + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11, facing: wan0}",
 )
 def internal_host_nowhere(design: Design) -> Iterator[Found]:
     """Find internal hosts that neither a connected subnet nor a route (other than a default) leads to."""

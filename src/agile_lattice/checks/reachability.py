@@ -1,21 +1,18 @@
-"""Checks of ways through several devices: there, and back."""
+"""Checks of routes through several devices: there, and back."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from itertools import islice, pairwise
+from itertools import pairwise
 
-from agile_lattice.behaviour.matching import STRANGER, Space
-from agile_lattice.behaviour.sample_packets import packets_of
+from agile_lattice.behaviour.matching import STRANGER
 from agile_lattice.behaviour.topology import Course
-from agile_lattice.behaviour.walking import walk
-from agile_lattice.checks.design import Design, translation_subject
+from agile_lattice.checks.design import Design
 from agile_lattice.checks.registry import Found, check
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.places import NOWHERE
 from agile_lattice.intent.routes import Route
-from agile_lattice.intent.stages import family_of
 from agile_lattice.packets.spans import meet
 
 _TWO = """\
@@ -27,20 +24,6 @@ devices:
   gate:
     speaks: frr
     interfaces: {sea0: {address: 10.40.20.2/24}, hall0: {address: 10.41.10.1/24}}
-    routes: """
-
-_PUBLISHED = """\
-devices:
-  quay:
-    speaks: [frr, nftables]
-    interfaces: {wan0: {address: 203.0.113.2/28}, pier0: {address: 10.40.20.1/24}}
-    routes: [{to: default, via: 203.0.113.1}, {to: 10.41.10.0/24, via: 10.40.20.2}]
-    translations:
-      - {name: gate-reader, publish: 203.0.113.5, service: tcp/4433, on: 10.41.10.30, facing: wan0}
-      - {name: out, to: wan0, source-becomes: interface}
-  gate:
-    speaks: frr
-    interfaces: {sea0: {address: 198.51.100.2/29}, up0: {address: 10.40.20.2/24}, hall0: {address: 10.41.10.1/24}}
     routes: """
 
 
@@ -249,37 +232,3 @@ def forwarding_loop(design: Design) -> Iterator[Found]:
                 f"packets to {destination} loop: {' -> '.join((*circle, circle[0]))} (see {where})",
                 "Let one of them send it on, or discard it.",
             )  # fmt: skip
-
-
-@check(
-    "answer-goes-elsewhere",
-    "error",
-    "An answer that does not come back through the device which translated the question is not translated back, and"
-    " nobody knows it.",
-    wrong=_PUBLISHED + "[{to: default, via: 198.51.100.1}, {to: 10.40.0.0/16, via: 10.40.20.1}]",
-    right=_PUBLISHED + "[{to: default, via: 10.40.20.1}]",
-    across=True,
-)
-def answer_goes_elsewhere(design: Design) -> Iterator[Found]:
-    """Find published services whose host is behind another device that sends the answers another way."""
-    for device in design.devices:
-        for one, rules in design.rules(device):
-            rule = next((each for each in rules if each.stage == "arrival" and each.to is not None), None)
-            if rule is None or rule.to is None:
-                continue
-            host = Address(rule.to.family, rule.to.spans[0][0])
-            hop = design.topology.table(device.name, host.family).look_up(host.value)
-            if hop is None or design.topology.neighbour(device.name, hop) is None:
-                continue  # it is on a link of this device itself
-            space = Space(device.interfaces, family_of(rule))
-            box = space.of_rule(rule)
-            for arrives, header in islice(packets_of(space, design.topology, device.name, box), 3) if all(box) else ():
-                found = walk(design.topology, header, device.name, arrives)
-                if found.arrives and len(found.visits) > 1 and found.obstacle:
-                    yield Found(
-                        one.place, translation_subject(device, one),
-                        f"the reply does not come back: {header}, in {arrives}, gets to"
-                        f" {found.visits[-1].after.destination}, but {found.obstacle}",
-                        "Route the way back through this device, or translate the sources of what comes in, too.",
-                    )  # fmt: skip
-                    break

@@ -73,18 +73,20 @@ def _exchanged(address: Address) -> Iterator[Address]:
     "In a series of external addresses one that differs in a single octet from the network of all others is mistyped.",
     wrong="""\
 interfaces: {wan0: {address: 203.0.113.2/28}, wan1: {learns: dhcp}, lan0: {address: 10.40.10.1/24}}
+routes: [{to: default, via: 203.0.113.1}]
 translations:
-  - {static: 203.0.113.5, on: 10.40.10.5}
-  - {static: 203.0.13.6, on: 10.40.10.6}
-  - {static: 203.0.113.7, on: 10.40.10.7}
-  - {static: 203.0.113.8, on: 10.40.10.8}""",
+  - {static: 203.0.113.5, on: 10.40.10.5, facing: wan0}
+  - {static: 203.0.13.6, on: 10.40.10.6, facing: wan0}
+  - {static: 203.0.113.7, on: 10.40.10.7, facing: wan0}
+  - {static: 203.0.113.8, on: 10.40.10.8, facing: wan0}""",
     right="""\
 interfaces: {wan0: {address: 203.0.113.2/28}, wan1: {learns: dhcp}, lan0: {address: 10.40.10.1/24}}
+routes: [{to: default, via: 203.0.113.1}]
 translations:
-  - {static: 203.0.113.5, on: 10.40.10.5}
-  - {static: 203.0.113.6, on: 10.40.10.6}
-  - {static: 203.0.113.7, on: 10.40.10.7}
-  - {static: 203.0.113.8, on: 10.40.10.8}""",
+  - {static: 203.0.113.5, on: 10.40.10.5, facing: wan0}
+  - {static: 203.0.113.6, on: 10.40.10.6, facing: wan0}
+  - {static: 203.0.113.7, on: 10.40.10.7, facing: wan0}
+  - {static: 203.0.113.8, on: 10.40.10.8, facing: wan0}""",
 )
 def octet_mistyped(design: Design) -> Iterator[Found]:
     """Find external and internal ends of translations alone in their /24, one octet away from that of three others."""

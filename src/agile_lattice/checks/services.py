@@ -39,8 +39,8 @@ SECOND_CONNECTION = {
     "error",
     "A port that is published on the device's own address is no longer the device's: its own service there cannot be"
     " reached from that side.",
-    wrong="listens: [tcp/22]\n" + SIDES + "- {publish: 203.0.113.2, service: tcp/22, on: 10.40.10.11}",
-    right="listens: [tcp/22]\n" + SIDES + "- {publish: 203.0.113.2, service: tcp/2222, on: 10.40.10.11}",
+    wrong="listens: [tcp/22]\n" + SIDES + "- {publish: 203.0.113.2, service: tcp/22, on: 10.40.10.11, facing: wan0}",
+    right="listens: [tcp/22]\n" + SIDES + "- {publish: 203.0.113.2, service: tcp/2222, on: 10.40.10.11, facing: wan0}",
 )
 def device_listens_there(design: Design) -> Iterator[Found]:
     """Find services published on an own address of the device on which it listens itself, or is managed."""
@@ -69,9 +69,9 @@ def device_listens_there(design: Design) -> Iterator[Found]:
     "everything-published",
     "warning",
     "Without a list of services every port of the host is open to whoever finds it.",
-    wrong=SIDES + "- {publish: 203.0.113.5, on: 10.40.10.11}\n"
+    wrong=SIDES + "- {publish: 203.0.113.5, on: 10.40.10.11, facing: wan0}\n"
     "- {to: wan0, source: 10.40.10.11, source-becomes: {pool: 203.0.113.5}}",
-    right=SIDES + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11}",
+    right=SIDES + "- {publish: 203.0.113.5, service: tcp/443, on: 10.40.10.11, facing: wan0}",
 )
 def everything_published(design: Design) -> Iterator[Found]:
     """Find publications with all services, and one-to-one translations whose derived permit opens them all."""
@@ -122,8 +122,8 @@ def clear_text(design: Design) -> Iterator[Found]:
     "control-port-alone",
     "warning",
     "Some protocols open a second connection; where that is not published too, they connect and then hang.",
-    wrong=SIDES + "- {publish: 203.0.113.5, service: udp/500, on: 10.40.10.11}",
-    right=SIDES + "- {publish: 203.0.113.5, service: [udp/500, udp/4500], on: 10.40.10.11}",
+    wrong=SIDES + "- {publish: 203.0.113.5, service: udp/500, on: 10.40.10.11, facing: wan0}",
+    right=SIDES + "- {publish: 203.0.113.5, service: [udp/500, udp/4500], on: 10.40.10.11, facing: wan0}",
 )
 def control_port_alone(design: Design) -> Iterator[Found]:
     """Find services of two connections of which only the port of the first is published."""

@@ -19,6 +19,7 @@ from agile_lattice.dialects.assembly import Capture
 from agile_lattice.dialects.passes.rulesets import Ruleset
 from agile_lattice.dialects.programs.lowering import lowered as lowered_rules
 from agile_lattice.dialects.usual import Assumed
+from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.programs.model import Program
 
@@ -50,7 +51,7 @@ class Beside(msgspec.Struct, frozen=True):
     @property
     def decided(self) -> bool:
         """Whether it is known what becomes of the packet on the devices as they were captured."""
-        return self.captured.end != "not known" and not self.unless
+        return "not known" not in (self.captured.end, self.captured.reply) and not self.unless
 
     @property
     def same(self) -> bool:
@@ -59,8 +60,8 @@ class Beside(msgspec.Struct, frozen=True):
 
     @property
     def settled(self) -> bool:
-        """Whether it gets to its destination in the same way on both."""
-        return self.same and self.captured.arrives and not self.assumed
+        """Whether it gets to its destination in the same way on both, and the reply to its sender."""
+        return self.same and self.captured.succeeds and not self.assumed
 
 
 def followed_beside(network: Network, captures: Mapping[str, Capture], sent: Sent) -> Beside:
@@ -74,7 +75,10 @@ def followed_beside(network: Network, captures: Mapping[str, Capture], sent: Sen
 
     def as_captured(device: Device) -> Device:
         capture = captures.get(device.name)
-        return device if capture is None else replace(as_it_is(device, capture), name=device.name)
+        if capture is None:
+            return device
+        there = as_it_is(device, capture)
+        return replace(there, name=device.name, interfaces=tuple(_placed(each, device) for each in there.interfaces))
 
     there = replace(network, devices=tuple(map(as_captured, network.devices)))
     lowered = {name: [Ruleset(facts) for facts in each.programs] for name, each in captures.items() if each.programs}
@@ -101,6 +105,12 @@ def followed_beside(network: Network, captures: Mapping[str, Capture], sent: Sen
     ]
     assumed = [one for each in passed if each.name in captures for one in captures[each.name].assumed]
     return Beside(ways[0], ways[1], tuple(dict.fromkeys(doubts)), tuple(uncovered), tuple(assumed))
+
+
+def _placed(one: Interface, intent: Device) -> Interface:
+    """Return an interface as captured with what the intent says of the world behind it, which no device tells."""
+    meant = intent.interface(one.name)
+    return one if meant is None else replace(one, zone=meant.zone, block=meant.block, link=meant.link)
 
 
 def _doubts(capture: Capture, visit: Visit) -> list[str]:

@@ -5,7 +5,7 @@ Conditions cut packets as they came in, whatever was done to them before: no pac
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from itertools import groupby, islice, permutations
 from typing import Literal
 
@@ -81,13 +81,16 @@ class Following:
         self._lookup: dict[str, Lookup] = {}
         self._ended: list[Part] = []
 
-    def at(self, hook: Hook, parts: Iterable[Part], limit: int | None = None) -> list[Part]:
+    def at(
+        self, hook: Hook, parts: Iterable[Part], limit: int | None = None, within: Container[int] | None = None
+    ) -> list[Part]:
         """Follow packets through all chains that are asked at a hook.
 
         Args:
             hook: The hook.
             parts: The packets.
             limit: How many entries may be looked at for them, if not what is left of all.
+            within: The priorities of the chains that are asked; all if it is not said.
 
         Returns:
             The parts that they are cut into; what was dropped by one chain is not seen by the next.
@@ -97,7 +100,9 @@ class Following:
         """
         self._left = self._left if limit is None else limit
         passing, done = list(parts), list[Part]()
-        for _, together in groupby(self.program.asked(hook), key=lambda base: base.rank[0]):
+        for priority, together in groupby(self.program.asked(hook), key=lambda base: base.rank[0]):
+            if within is not None and priority not in within:
+                continue
             still: list[Part] = []
             for order, asked in self._orders([*together], passing):
                 for base in order:

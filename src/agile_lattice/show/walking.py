@@ -72,10 +72,12 @@ def show_both(console: Console, both: Beside) -> None:
         console.print(Text(f"not captured, and taken as the intent says: {'; '.join(both.uncovered)}", style="strong"))
     if both.alike:
         words = "the same on both" if both.same else "the same on both, as far as it was captured and understood"
-    elif both.captured.end == "not known":
-        words = "not decided: what becomes of it on the devices as they were captured is not known"
+    elif "not known" in (both.captured.end, both.captured.reply):
+        what = "it" if both.captured.end == "not known" else "its reply"
+        words = f"not decided: what becomes of {what} on the devices as they were captured is not known"
     elif both.intent.outcome == both.captured.outcome:
-        words = "it ends alike, as another packet"
+        only = "its reply comes only " + ("as captured" if both.captured.reply == "comes" else "as the intent says")
+        words = "it ends alike, as another packet" if both.intent.reply == both.captured.reply else only
     else:
         words = f"otherwise: {both.intent.outcome}, as the intent says; {both.captured.outcome}, as captured"
     console.print(Text(words, style="head" if both.same else "strong"))
