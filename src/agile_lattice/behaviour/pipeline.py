@@ -7,6 +7,7 @@ from typing import Literal
 import msgspec
 from msgspec.structs import replace
 
+from agile_lattice.behaviour.asked_rules import AskedRules
 from agile_lattice.behaviour.connections import begins, begins_as_stray
 from agile_lattice.behaviour.flows import Header, Tested, matches, moved
 from agile_lattice.behaviour.links import cut_off, proxy, source_towards
@@ -122,7 +123,7 @@ class Passing:
     def own_source(self, header: Header) -> str:
         """Tell why a packet of IPv4 is dropped that claims to come from the device itself; empty if it does not."""
         source = header.source
-        own = any(own.address == source for one in self.device.interfaces if one.enabled for own in one.addresses)
+        own = any(port.device.name == self.device.name for port in self.topology.holders.get(source, ()))
         if source.family == 6 or not (own or self.answer_for(source) is not None):
             return ""
         return f"its source {source} is an address of {self.device.name}"
@@ -162,18 +163,19 @@ class Passing:
 
     def rewrite(self, stage: Literal["arrival", "departure"], header: Header) -> Header:
         """Let the first rule that matches rewrite the header."""
-        rules, tested = self.topology.rules(self.device.name, stage, header.source.family)
+        asked = self.topology.rules(self.device.name, stage, header.source.family)
         if not (begins_as_stray(header) if self.stray else begins(header)):
-            rules, tested = [], ()
-        for number, rule in enumerate(rules):
-            if matches(rule, header, self.arrives, self.leaves):
-                after, note = self.rewritten(rule, header)
-                pool = rule.to if rule.verdict == "rewrite" else None
-                told = tested[number].subject, rule.place, tested[:number]
-                self.stages.append(Stage(stage, header, after, *told, note, pool))
-                return after
-        self.stages.append(Stage(stage, header, header, tested=tested))
-        return header
+            self.stages.append(Stage(stage, header, header))
+            return header
+        at = asked.first(header, self.arrives, self.leaves)
+        if at is None:
+            self.stages.append(Stage(stage, header, header, tested=asked.told))
+            return header
+        rule = asked.rules[at]
+        after, note = self.rewritten(rule, header)
+        pool = rule.to if rule.verdict == "rewrite" else None
+        self.stages.append(Stage(stage, header, after, asked.told[at].subject, rule.place, asked.told[:at], note, pool))
+        return after
 
     def rewritten(self, rule: Rule, header: Header) -> tuple[Header, str]:
         """Return the header that a rule makes of another, and what else there is to say."""
@@ -232,34 +234,35 @@ class Passing:
 
     def own(self, header: Header) -> tuple[End, str]:
         """Let what is meant for the device itself in, if it may."""
-        rules, tested = self.topology.passages(self.device.name, "access")
-        if rules and header.source.family == 6 and matches(DISCOVERY, header, self.arrives):
+        here: tuple[End, str] = "local", f"for {self.device.name} itself (local)"
+        asked = self.topology.passages(self.device.name, "access")
+        if asked.rules and header.source.family == 6 and matches(DISCOVERY, header, self.arrives):
             self.stages.append(Stage("access", header, header, DISCOVERY.name))
-            return "local", f"for {self.device.name} itself (local)"
-        for number, rule in enumerate(rules):
-            if matches(rule, header, self.arrives):
-                subject = tested[number].subject
-                self.stages.append(Stage("access", header, header, subject, rule.place, tested[:number]))
-                if rule.verdict == "drop":
-                    return "dropped", self.denied(rule, subject)
-                return "local", f"for {self.device.name} itself (local)"
-        if rules:
-            self.stages.append(Stage("access", header, header, tested=tested))
+            return here
+        at = asked.first(header, self.arrives)
+        if at is not None:
+            return self.decided("access", asked, at, header) or here
+        if asked.rules:
+            self.stages.append(Stage("access", header, header, tested=asked.told))
             return "dropped", f"no management rule on {self.device.name} permits it"
-        return "local", f"for {self.device.name} itself (local)"
+        return here
 
     def permit(self, header: Header) -> tuple[End, str] | None:
         """Let the first permit that matches decide; without any permit everything passes."""
-        rules, tested = self.topology.passages(self.device.name, "permits")
-        for number, rule in enumerate(rules):
-            if matches(rule, header, self.arrives, self.leaves):
-                subject = tested[number].subject
-                self.stages.append(Stage("permits", header, header, subject, rule.place, tested[:number]))
-                return None if rule.verdict == "pass" else ("dropped", self.denied(rule, subject))
-        if rules:
-            self.stages.append(Stage("permits", header, header, tested=tested))
+        asked = self.topology.passages(self.device.name, "permits")
+        at = asked.first(header, self.arrives, self.leaves)
+        if at is not None:
+            return self.decided("permits", asked, at, header)
+        if asked.rules:
+            self.stages.append(Stage("permits", header, header, tested=asked.told))
             return "dropped", f"no permit on {self.device.name} matches"
         return None
+
+    def decided(self, stage: StageName, asked: AskedRules[Passage], at: int, header: Header) -> tuple[End, str] | None:
+        """Let a rule decide; return why the packet ends here, if it does not let it pass."""
+        rule, subject = asked.rules[at], asked.told[at].subject
+        self.stages.append(Stage(stage, header, header, subject, rule.place, asked.told[:at]))
+        return ("dropped", self.denied(rule, subject)) if rule.verdict == "drop" else None
 
     def denied(self, rule: Passage, subject: str) -> str:
         """Say which rule drops a packet."""

@@ -18,7 +18,6 @@ from agile_lattice.behaviour.links import asked_by, cut_off
 from agile_lattice.behaviour.pipeline import End, Passing, in_words
 from agile_lattice.behaviour.tables import to_routers
 from agile_lattice.behaviour.topology import Topology
-from agile_lattice.behaviour.uplinks import across, is_public, refused_beyond, uplinks_of
 from agile_lattice.intent.addresses import Address, Prefix
 
 MOST_HOPS = 64
@@ -88,15 +87,15 @@ class _Returning:
             yield from self._known(self.last, "", answer, ())
         elif end == "delivered":
             yield from self._from_host(answer)
-        elif reason := refused_beyond(self.topology, self.last.device.name, self.last.leaves, self.last.after):
+        elif reason := self.topology.uplinks.refused(self.last.device.name, self.last.leaves, self.last.after):
             yield Reply(None, (), reason)
         else:
             yield from self._from_link(answer)
 
     def _from_host(self, answer: Header) -> Iterator[Reply]:
         """Let the host that got the packet reply: to a neighbour directly, to others by its gateway."""
-        me, network = answer.source, self.topology.network
-        host = next((each for each in network.hosts if each.address.address == me), None)
+        me = answer.source
+        host = self.topology.hosts.get(me)
         own = host.address if host is not None and not host.address.is_host else self._subnet(me)
         if own is not None and own.contains(answer.destination):
             yield from self._from_link(answer, directly=True)
@@ -206,10 +205,10 @@ class _Returning:
             return
         others = [each for each in self.topology.takers(device, leaves, next_hop or reply.destination)
                   if each[0] != device]  # fmt: skip
-        entrance = across(self.topology, device, leaves, reply.destination) if next_hop is not None else None
+        entrance = self.topology.across(device, leaves, reply.destination) if next_hop is not None else None
         if others:
             yield from self._at(*others[0], reply, so_far)
-        elif next_hop is not None and (reason := refused_beyond(self.topology, device, leaves, reply)):
+        elif next_hop is not None and (reason := self.topology.uplinks.refused(device, leaves, reply)):
             yield Reply(None, so_far, reason)
         elif entrance is not None:
             yield from self._at(*entrance, reply, so_far)
@@ -221,7 +220,7 @@ class _Returning:
         if not self._is_senders(device, leaves, directly) and not self._is_as_good(device, leaves, reply):
             by = next((each.arrives for each in self.passed if each.device.name == device), "")
             came = by or f"{self.first.device.name} {self.first.arrives}"
-            return Reply(None, so_far, f"{device} sends the reply out {leaves}, but the packet came in {came}")
+            return Reply(None, so_far, f"{device} sends the reply out {leaves}, and the packet came in {came}")
         if reply != self.sent.answer:
             how = "" if so_far else f" directly on {leaves}"
             wanted = _origin(self.sent.answer)
@@ -237,9 +236,9 @@ class _Returning:
     def _is_as_good(self, device: str, leaves: str, reply: Header) -> bool:
         """Tell whether the sender is anywhere on public sides, and this one takes what has the reply's source."""
         sides = ((self.first.device.name, self.first.arrives), (device, leaves))
-        if not all(is_public(self.topology, *each) for each in sides):
+        if not all(self.topology.uplinks.is_public(*each) for each in sides):
             return False
-        return (device, leaves) in uplinks_of(self.topology, reply.source)
+        return (device, leaves) in self.topology.uplinks.of(reply.source)
 
 
 def _origin(header: Header) -> str:

@@ -9,13 +9,15 @@ from typing import Literal
 
 import msgspec
 
+from agile_lattice.behaviour.asked_rules import AskedRules
 from agile_lattice.behaviour.flows import Tested
 from agile_lattice.behaviour.tables import Hop, Table
+from agile_lattice.behaviour.uplinks import Side, Uplinks
 from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.answering import normal_answers
 from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.learned import families_learned, with_learned
-from agile_lattice.intent.model import Answer, Device, Network
+from agile_lattice.intent.model import Answer, Device, Host, Network
 from agile_lattice.intent.permits import Passage, passages
 from agile_lattice.intent.stages import Rule, Stage, family_of, split
 from agile_lattice.intent.translations import described
@@ -69,12 +71,12 @@ class Topology:
         self._programs: dict[tuple[str, int], Following | None] = {}
         self.choice = choice
         self._tables: dict[tuple[str, int, str], Table] = {}
-        self._rules: dict[tuple[str, Stage, int], tuple[list[Rule], tuple[Tested, ...]]] = {}
+        self._rules: dict[tuple[str, Stage, int], AskedRules[Rule]] = {}
         self._answers: dict[str, tuple[Answer, ...]] = {}
-        self._takers: dict[tuple[str, str, Address], tuple[tuple[str, str], ...]] = {}
+        self._takers: dict[tuple[str, str, Address], tuple[Side, ...]] = {}
         self._hops: dict[tuple[str, Address], tuple[Hop | None, str | None]] = {}
         self._towards: dict[tuple[str, str, int], Port | None] = {}
-        self._passages: dict[tuple[str, str], tuple[list[Passage], tuple[Tested, ...]]] = {}
+        self._passages: dict[tuple[str, str], AskedRules[Passage]] = {}
         self.equal, last = divmod(choice or 0, 2)
         self.devices = {device.name: with_learned(device, not last) for device in network.devices}
 
@@ -100,6 +102,11 @@ class Topology:
                     for own in one.addresses:
                         held[own.address].append(Port(device, one, own))
         return dict(held)
+
+    @cached_property
+    def hosts(self) -> dict[Address, Host]:
+        """The hosts that the intent names, by their addresses."""
+        return {each.address.address: each for each in reversed(self.network.hosts)}
 
     @cached_property
     def segments(self) -> dict[tuple[str, Prefix], list[Port]]:
@@ -167,16 +174,16 @@ class Topology:
             self._answers[device] = normal_answers(self.devices[device])
         return self._answers[device]
 
-    def passages(self, device: str, part: Literal["permits", "access"]) -> tuple[list[Passage], tuple[Tested, ...]]:
-        """Return the rules of what may pass a device, or reach it, taken apart once; and how each is told."""
+    def passages(self, device: str, part: Literal["permits", "access"]) -> AskedRules[Passage]:
+        """Return the rules of what may pass a device, or reach it, taken apart once."""
         if (device, part) not in self._passages:
             rules, kind = passages(getattr(self.devices[device], part)), KINDS[part]
-            told = tuple(Tested(f"{kind} {each.name}".rstrip(), each.place) for each in rules)
-            self._passages[device, part] = rules, told
+            told = [Tested(f"{kind} {each.name}".rstrip(), each.place) for each in rules]
+            self._passages[device, part] = AskedRules(rules, told)
         return self._passages[device, part]
 
-    def rules(self, device: str, stage: Stage, family: int) -> tuple[list[Rule], tuple[Tested, ...]]:
-        """Return the rules of one stage of a device for one family, worked out once; and how each is told."""
+    def rules(self, device: str, stage: Stage, family: int) -> AskedRules[Rule]:
+        """Return the rules of one stage of a device for one family, worked out once."""
         if (device, stage, family) not in self._rules:
             pairs = [
                 (rule, Tested(described(one), rule.place))
@@ -184,10 +191,10 @@ class Topology:
                 for rule in split([one])
                 if rule.stage == stage and family_of(rule) == family
             ]
-            self._rules[device, stage, family] = [rule for rule, _ in pairs], tuple(told for _, told in pairs)
+            self._rules[device, stage, family] = AskedRules([rule for rule, _ in pairs], [told for _, told in pairs])
         return self._rules[device, stage, family]
 
-    def takers(self, device: str, name: str, target: Address) -> tuple[tuple[str, str], ...]:
+    def takers(self, device: str, name: str, target: Address) -> tuple[Side, ...]:
         """Return who takes what is sent to an address on the link of an interface.
 
         Args:
@@ -205,7 +212,7 @@ class Topology:
             self._takers[key] = tuple(self._found_takers(*key))
         return self._takers[key]
 
-    def _found_takers(self, device: str, name: str, target: Address) -> list[tuple[str, str]]:
+    def _found_takers(self, device: str, name: str, target: Address) -> list[Side]:
         one = self.devices[device].interface(name)
         if one is None:
             return []
@@ -222,6 +229,28 @@ class Topology:
         answering = (each for each in near if self._answers_on(*each, target)) if not held else ()
         return found or list(answering)
 
+    def across(self, device: str, leaves: str, destination: Address) -> Side | None:
+        """Return where a packet comes back that leaves on the public side: by the uplink of its destination's block.
+
+        Args:
+            device: The device that it leaves.
+            leaves: Its egress interface.
+            destination: Its destination.
+
+        Returns:
+            The device and its interface; `None` if the packet goes to somebody else.
+        """
+        uplinks = sorted(self.uplinks.of(destination)) if self.uplinks.is_public(device, leaves) else []
+        if not uplinks or (device, leaves) in uplinks:
+            return None
+        asked = self.takers(*uplinks[0], destination)
+        return next((each for each in asked if each in uplinks), uplinks[0])
+
+    @cached_property
+    def uplinks(self) -> Uplinks:
+        """The public sides, and the blocks of providers behind them."""
+        return Uplinks(self.network, self.devices)
+
     def _answers_on(self, device: str, name: str, target: Address) -> bool:
         return any(each.interface == name and target in each.addresses for each in self.answers(device))
 
@@ -230,7 +259,7 @@ class Topology:
             if any((port.device.name, port.interface.name) == (device, name) for port in ports):
                 yield ports
 
-    def share_a_link(self, one: tuple[str, str], other: tuple[str, str]) -> bool:
+    def share_a_link(self, one: Side, other: Side) -> bool:
         """Tell whether two interfaces, each with its device, are on a common subnet."""
         return any(
             (port.device.name, port.interface.name) == other for ports in self._on_link(*one) for port in ports

@@ -18,7 +18,6 @@ from agile_lattice.behaviour.pipeline import STOPS, End, Passing, Stage, in_word
 from agile_lattice.behaviour.replies import Return, reply_to
 from agile_lattice.behaviour.tables import to_routers
 from agile_lattice.behaviour.topology import Topology
-from agile_lattice.behaviour.uplinks import across, refused_beyond
 
 ReplyEnd = Literal["comes", "lost", "not known", "none"]
 
@@ -144,9 +143,9 @@ def _following(topology: Topology, passing: Passing | Chained) -> tuple[str, str
     here, leaves, after = passing.device.name, passing.leaves, passing.after
     takers = topology.takers(here, leaves, next_hop or after.destination)
     taker = next((each for each in takers if each[0] != here), None)
-    if taker is not None or next_hop is None or refused_beyond(topology, here, leaves, after):
+    if taker is not None or next_hop is None or topology.uplinks.refused(here, leaves, after):
         return taker
-    return across(topology, here, leaves, after.destination)
+    return topology.across(here, leaves, after.destination)
 
 
 def _not_asked_for(topology: Topology, first: Passing | Chained) -> str:

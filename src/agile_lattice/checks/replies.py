@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import islice
 
+from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.matching import ARRIVES, Space
 from agile_lattice.behaviour.sample_packets import packets_of
 from agile_lattice.behaviour.tables import Hop
 from agile_lattice.behaviour.walking import Walk, walk
 from agile_lattice.checks.design import Design, translation_subject
 from agile_lattice.checks.registry import Found, check
-from agile_lattice.intent.addresses import Address
+from agile_lattice.intent.addresses import Address, Prefix
 from agile_lattice.intent.model import Device
 from agile_lattice.intent.stages import Rule, family_of
 from agile_lattice.intent.translations import Translation
@@ -106,8 +107,18 @@ def _walks(design: Design, device: Device, rule: Rule, arrives: str = "") -> Ite
         number = space.numbers[arrives]
         box = (*box[:ARRIVES], meet(box[ARRIVES], ((number, number),)), *box[ARRIVES + 1 :])
     packets = packets_of(space, design.topology, device.name, box) if all(box) else ()
-    for came, header in islice(packets, MOST_TRIED):
+    honest = (each for each in packets if _is_there(design, device, *each))
+    for came, header in islice(honest, MOST_TRIED):
         yield came, walk(design.topology, header, device.name, came)
+
+
+def _is_there(design: Design, device: Device, arrives: str, header: Header) -> bool:
+    """Tell whether the sender of a packet may be behind an interface: a private one only where the device knows it."""
+    source = header.source
+    if not Prefix.host(source).is_private:
+        return True
+    hop = design.topology.table(device.name, source.family).look_up(source.value)
+    return hop is not None and arrives in {way.interface for way in hop.way.each}
 
 
 def _not_answered(device: Device, one: Translation, arrives: str, found: Walk, remedy: str) -> Found:

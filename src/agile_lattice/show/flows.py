@@ -36,9 +36,17 @@ def show_flows(console: Console, walks: Sequence[Walk]) -> None:
         why = each.obstacle if each.arrives else each.reason
         if why:
             console.print(Text(f"{each.visits[0].before}: {'but ' if each.arrives else ''}{why}", style="strong"))
-    stopped = sum(not each.arrives for each in walks)
-    words = f", {stopped} stopped" if stopped else ""
-    console.print(Text(f"{plural(len(walks), 'flow')}{words}", style="strong" if stopped else "head"))
+    stopped, lost = (sum(map(each, walks)) for each in (_stops, _is_not_answered))
+    words = [plural(len(walks), "flow"), *[f"{stopped} stopped"][:stopped], *[f"{lost} not answered"][:lost]]
+    console.print(Text(", ".join(words), style="strong" if stopped or lost else "head"))
+
+
+def _stops(walk: Walk) -> bool:
+    return not walk.arrives
+
+
+def _is_not_answered(walk: Walk) -> bool:
+    return walk.arrives and not walk.succeeds
 
 
 def _stacked(texts: Sequence[Text]) -> Text:
@@ -51,7 +59,8 @@ def _stacked(texts: Sequence[Text]) -> Text:
 def _row(walk: Walk) -> tuple[Text, ...]:
     sent, last = walk.visits[0].before, walk.visits[-1]
     got = last.after
-    end, where = Text(walk.end, style="" if walk.arrives else "strong"), Text(f"{last.device} {last.leaves}".rstrip())
+    words = f"{walk.end}, not answered" if _is_not_answered(walk) else walk.end
+    end, where = Text(words, style="" if walk.succeeds else "strong"), Text(f"{last.device} {last.leaves}".rstrip())
     if not walk.arrives:
         return Text(str(sent.source)), Text("-"), Text("-"), Text(str(sent.destination)), Text(sent.service), end, where
     service = sent.service if sent.service == got.service else f"{sent.service} -> {got.port}"

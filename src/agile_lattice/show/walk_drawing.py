@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from agile_lattice.behaviour.flows import Header
 from agile_lattice.behaviour.pipeline import Stage
 from agile_lattice.behaviour.walking import Visit, Walk
-from agile_lattice.show.walking import NAMES
+from agile_lattice.show.walking import NAMES, reply_words
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -40,7 +40,11 @@ def draw_walk(axes: Axes, walk: Walk) -> None:
 
 def _size(walk: Walk) -> tuple[float, float]:
     most = max(len(visit.stages) for visit in walk.visits) + 2
-    return 2 * MARGIN + most * CARD + (most - 1) * GAP, len(walk.visits) * LANE + 1.0
+    return 2 * MARGIN + most * CARD + (most - 1) * GAP, len(walk.visits) * LANE + _closing_height(walk)
+
+
+def _closing_height(walk: Walk) -> float:
+    return 0.56 + 0.22 * max(2, len(reply_words(walk)))
 
 
 def _lane(axes: Axes, visit: Visit, top: float, width: float, ends: Walk | None) -> None:
@@ -111,10 +115,9 @@ def _card(
 def _closing(axes: Axes, walk: Walk, height: float) -> None:
     """Write how it ends, and what comes back."""
     ink, end = INK if walk.arrives else STOPPED, walk.outcome
-    axes.text(MARGIN, height - 0.62, end, fontsize=10.5, fontweight="bold", color=ink, va="center")
-    if walk.answer is not None:
-        there, here = (f"{each.source} -> {each.destination}" for each in (walk.visits[-1].after.answer, walk.answer))
-        words = f"Reply: {there}, seen by the sender as {here}."
-        axes.text(MARGIN, height - 0.34, words, fontsize=9.5, color=INK, va="center")
-    if walk.obstacle:
-        axes.text(MARGIN, height - 0.12, f"But {walk.obstacle}.", fontsize=9.5, color=STOPPED, va="center")
+    top = height - _closing_height(walk)
+    axes.text(MARGIN, top + 0.38, end, fontsize=10.5, fontweight="bold", color=ink, va="center")
+    for at, words in enumerate(reply_words(walk)):
+        color = STOPPED if words.startswith("but") else INK
+        said = top + 0.66 + 0.22 * at
+        axes.text(MARGIN, said, f"{words[0].upper()}{words[1:]}.", fontsize=9.5, color=color, va="center")

@@ -66,7 +66,7 @@ class Traffic(msgspec.Struct):
         self.hits.update({each.place.line for each in rules if each.place.line})
         if unplugged and found.visits[0].leaves == unplugged:
             return f"lost: {unplugged} has no carrier"
-        if found.answer is not None:
+        if found.arrives:
             self.flows[header] = found.visits[0].after
             while len(self.flows) > MOST:
                 del self.flows[next(iter(self.flows))]
