@@ -12,6 +12,7 @@ ALL = 0x0003  # ETH_P_ALL
 FORCED = 33  # SO_RCVBUFFORCE
 OUTGOING = 4  # PACKET_OUTGOING: what the system itself sends
 PROTOCOLS = {"icmp": 1, "tcp": 6, "udp": 17, "icmp6": 58}
+PATIENCE = 4  # seconds: a first segment is sent again after one and after three, should the machine be busy
 SYN, ECHOES = 2, {1: 8, 58: 128}
 # By type of frame: the family, and where in the header the protocol and the addresses stand, and how long these are.
 ENDS = {0x0800: (socket.AF_INET, 9, 12, 4), 0x86DD: (socket.AF_INET6, 6, 8, 16)}
@@ -57,10 +58,12 @@ def attempt(*ends: str) -> None:
         client.bind((source, 0))
         client.connect_ex((address, int(port)))
         tried.append(client)
-    time.sleep(1)  # a first segment is sent again after a second, and what is not answered at once never is
-    for number, client in enumerate(tried):
-        if select.select([], [client], [], 0)[1] and not client.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR):
-            print(number)
+    waiting, end = dict(enumerate(tried)), time.monotonic() + PATIENCE
+    while waiting and (left := end - time.monotonic()) > 0:
+        ready = select.select([], [*waiting.values()], [], left)[1]
+        for number in [each for each, client in waiting.items() if client in ready]:
+            if not waiting.pop(number).getsockopt(socket.SOL_SOCKET, socket.SO_ERROR):
+                print(number)
 
 
 def send(*packets: str) -> None:

@@ -80,12 +80,15 @@ def random_site(random: Random) -> str:
 
 
 def attempts(network: al.Network) -> Iterator[tuple[str, str, str, str]]:
-    """Yield connections: the sender, its address, whom it writes to, and where that comes in."""
+    """Yield connections: the sender, its address, whom it writes to, and where that comes in, if it does."""
     gateways = {host.name: str(host.gateway) for host in network.hosts}
     by_address = {inside: name for name, (inside, _, _) in EDGES.items()}
-    for name, (_, block, _) in EDGES.items():
+    for name, (inside, block, _) in EDGES.items():
         yield "sea", SEA, f"{block}.5", f"{name}:out0"
         yield "desk", DESK, f"{block}.5", f"{by_address[gateways['desk']]}:lan0"
+        for own in (inside, f"{block}.2"):
+            yield name, own, SEA, ""
+            yield name, own, WEB, ""
     for host, address in (("desk", DESK), ("web", WEB)):
         yield host, address, SEA, f"{by_address[gateways[host]]}:lan0"
 
@@ -152,7 +155,7 @@ NAMES = ("switch", "quay", "dock", "web", "desk", "sea")
 def packets(network: al.Network, tried: list[tuple[str, str, str, str]]) -> Iterator[Sent]:
     """Yield the first packet of each connection."""
     for _, source, destination, at in tried:
-        sent = packet_of(network, (source, destination, "tcp/443"), at)
+        sent = packet_of(network, (source, destination, "tcp/443"), at or None)
         yield replace(sent, header=replace(sent.header, source_port=50000))
 
 

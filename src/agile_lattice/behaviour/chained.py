@@ -27,7 +27,7 @@ from agile_lattice.programs.following import Following, Part
 from agile_lattice.programs.model import Constant, Hook, Moved, OneOf
 
 STAGES: dict[Hook, StageName] = {
-    "incoming": "arrival", "access": "access", "permit": "permits", "outgoing": "departure",
+    "incoming": "arrival", "access": "access", "permit": "permits", "output": "output", "outgoing": "departure",
 }  # fmt: skip
 FIELDS = {"source": model.SOURCE, "destination": model.DESTINATION, "port": model.PORT}  # of a header
 
@@ -68,7 +68,7 @@ class Chained:
     Args:
         topology: Holds the device.
         device: The device.
-        arrives: Where the packet comes in.
+        arrives: Where the packet comes in; empty if the device sends it itself.
         rules: What decides there.
         stray: Whether it is a reply to a packet that the device did not see.
     """
@@ -84,7 +84,7 @@ class Chained:
 
     def run(self, header: Header) -> tuple[End, str] | None:
         """Take the packet through all stages; return why it ends here, or `None` if it leaves."""
-        if reason := cut_off(self.device, self.arrives):
+        if self.arrives and (reason := cut_off(self.device, self.arrives)):
             self.stages.append(Stage("way", header, header, "not received"))
             return "dropped", reason
         try:
@@ -113,7 +113,7 @@ class Chained:
     def reply_stopped(self, reply: Header, restored: Header, arrives: str, leaves: str) -> tuple[End, str] | None:
         """Tell why the reply to this packet ends here, or may end; `None` if it passes."""
         came, gone = self.numbers[arrives], self.numbers[leaves]
-        crossing = Crossing(reply, restored, came, gone, itself=not arrives)
+        crossing = Crossing(reply, restored, came, gone, itself=not arrives, ends=not leaves)
         return stopped(self.following, self.parts, crossing, self.before)
 
     def _open(self, ways: list[Way]) -> Iterator[str]:
@@ -130,8 +130,31 @@ class Chained:
                 yield f"{way.part.decided_by}, which was not understood"
 
     def _ways(self, header: Header) -> Iterator[Way]:
+        if not self.arrives:
+            yield from self._sent(header)
+            return
         for part in self.following.at("incoming", [self._first(header)], WORK_LIMIT):
             yield from self._came_in(part, header)
+
+    def _sent(self, header: Header) -> Iterator[Way]:
+        """Let the device send a packet itself: it is routed before any list is asked."""
+        passing = Passing(self.topology, self.device, "")
+        first = self._first(header)
+        end = passing.run(header)
+        hop = passing.hop
+        if hop is None or end is not None:
+            yield Way(first, tuple(passing.stages), end)
+            return
+        leaving = replace(first, now={**first.now, model.LEAVES: Constant(self.numbers[hop.interface])})
+        for part in self.following.at("output", [leaving], WORK_LIMIT):
+            after, stage = self._stage("output", part, header, header)
+            if part.outcome != "accept":
+                yield Way(part, (passing.stages[0], stage), self._stopped(part), hop.interface, hop)
+            elif after.destination != header.destination:
+                unknown = "a list of what the device sends gives it another destination, which is not followed"
+                yield Way(part, (passing.stages[0], stage), ("not known", unknown), hop.interface, hop)
+            else:
+                yield from self._going_out(part, header, after, (passing.stages[0], stage), hop)
 
     def _came_in(self, part: Part, header: Header) -> Iterator[Way]:
         after, stage = self._stage("incoming", part, header, header)
@@ -173,10 +196,15 @@ class Chained:
             if each.outcome != "accept":
                 yield Way(each, (*stages, stage), self._stopped(each), hop.interface, hop)
                 continue
-            for one in self.following.at("outgoing", [each]):
-                _, last = self._stage("outgoing", one, came, header)
-                end = None if one.outcome == "accept" else self._stopped(one)
-                yield Way(one, (*stages, stage, last), end, hop.interface, hop)
+            yield from self._going_out(each, came, header, (*stages, stage), hop)
+
+    def _going_out(
+        self, part: Part, came: Header, header: Header, stages: tuple[Stage, ...], hop: Hop
+    ) -> Iterator[Way]:
+        for each in self.following.at("outgoing", [part]):
+            _, last = self._stage("outgoing", each, came, header)
+            end = None if each.outcome == "accept" else self._stopped(each)
+            yield Way(each, (*stages, last), end, hop.interface, hop)
 
     def _stage(self, hook: Hook, part: Part, came: Header, before: Header) -> tuple[Header, Stage]:
         """Return the header behind a hook, and what there is to tell of it."""

@@ -18,7 +18,13 @@ ORDINARY_SOURCE_PORT = 49152  # the first of those that RFC 6335 leaves to clien
 
 
 class Sent(msgspec.Struct, frozen=True):
-    """A packet, and where it comes in."""
+    """A packet, and where it comes in.
+
+    Attributes:
+        header: The packet.
+        device: The first device.
+        arrives: The ingress interface; empty if the device sends it itself.
+    """
 
     header: Header
     device: str
@@ -31,7 +37,8 @@ def packet_of(network: Network, words: tuple[str, str, str], at: str | None, pla
     Args:
         network: Where hosts and devices are looked up.
         words: Source and destination, as addresses or names of hosts, and the service.
-        at: The interface on which it arrives, as `DEVICE:INTERFACE`; `None` if that is on its source's own link.
+        at: The interface on which it arrives, as `DEVICE:INTERFACE`; `None` if that is on its source's own link, or if
+            the source is an address of a device, which sends it itself.
         place: Where the words are written.
 
     Raises:
@@ -52,7 +59,8 @@ def follow(network: Network, source: str, destination: str, service: str, at: st
         source: An address, or a host that the intent names.
         destination: Likewise.
         service: Protocol and port, such as `tcp/443`, or `icmp`.
-        at: The interface on which it arrives, as `DEVICE:INTERFACE`; `None` if that is on its source's own link.
+        at: The interface on which it arrives, as `DEVICE:INTERFACE`; `None` if that is on its source's own link, or if
+            the source is an address of a device, which sends it itself.
 
     Raises:
         NotationError: If it is no packet, or it cannot be told where it comes in.
@@ -101,7 +109,7 @@ def _port(text: str, place: Place) -> int:
 
 
 def _entrance(network: Network, source: Address, at: str | None, place: Place) -> tuple[str, str]:
-    """Find out where the packet comes in: where that was said, or on the link that its source is on."""
+    """Find out where the packet comes in: where it is said, nowhere if a device sends it, or on its source's link."""
     if at:
         name, colon, interface = at.partition(":")
         device = device_named(network.devices, name, place)
@@ -112,6 +120,9 @@ def _entrance(network: Network, source: Address, at: str | None, place: Place) -
                 f"Write it as {device.name}:INTERFACE; it has {', '.join(known)}.",
             )  # fmt: skip
         return device.name, interface
+    holders = {port.device.name for port in Topology(network).holders.get(source, ())}
+    if len(holders) == 1:
+        return holders.pop(), ""
     found = [
         (device.name, one.name)
         for device in network.devices

@@ -20,7 +20,7 @@ from agile_lattice.intent.places import NOWHERE, Place
 from agile_lattice.intent.stages import Rule
 from agile_lattice.packets.spans import Spans
 
-StageName = Literal["arrival", "way", "access", "permits", "departure"]
+StageName = Literal["arrival", "way", "access", "permits", "output", "departure"]
 End = Literal[
     "delivered", "forwarded", "local", "dropped", "discarded", "no route", "loop", "not known"
 ]  # fmt: skip
@@ -68,7 +68,7 @@ class Passing:
     Args:
         topology: Holds the device.
         device: The device.
-        arrives: Where the packet comes in.
+        arrives: Where the packet comes in; empty if the device sends it itself.
         stray: Whether it is a reply to a packet that the device did not see.
     """
 
@@ -80,28 +80,29 @@ class Passing:
 
     def run(self, header: Header) -> tuple[End, str] | None:
         """Take the packet through all stages; return why it ends here, or `None` if it leaves."""
-        if reason := cut_off(self.device, self.arrives):
-            self.stages.append(Stage("way", header, header, "not received"))
-            return "dropped", reason
-        header = self.rewrite("arrival", header)
-        spoofed = self.own_source(header) or self.reverse_path(header)
-        if spoofed:
-            return "dropped", spoofed
+        if self.arrives:
+            if reason := cut_off(self.device, self.arrives):
+                self.stages.append(Stage("way", header, header, "not received"))
+                return "dropped", reason
+            header = self.rewrite("arrival", header)
+            spoofed = self.own_source(header) or self.reverse_path(header)
+            if spoofed:
+                return "dropped", spoofed
         hop = self.hop = self.look_up(header)
         if hop is None:
             return "no route", f"{self.device.name} has no route to {header.destination}"
         if hop.means == "discard":
             return "discarded", f"{self.device.name} discards packets to {hop.prefix}"
         if hop.means == "own":
-            return self.own(header)
+            return self.own(header) if self.arrives else ("local", f"for {self.device.name} itself (local)")
         self.leaves = hop.interface
         if unknown := self.not_known(header, hop):
             return "not known", unknown
-        if not self.device.forwards(header.destination.family):
+        if self.arrives and not self.device.forwards(header.destination.family):
             return "dropped", f"{self.device.name} does not forward packets"
         if reason := cut_off(self.device, self.leaves):
             return "dropped", reason
-        stopped = self.permit(header)
+        stopped = self.permit(header) if self.arrives else None
         if stopped is None:
             self.rewrite("departure", header)
         return stopped

@@ -35,8 +35,9 @@ class Crossing(msgspec.Struct, frozen=True):
 
     Attributes:
         reply, restored: Its header as it comes, and with the translations of the packet taken back.
-        arrives, leaves: Numbers of the interfaces; that of none where the device sends it itself.
+        arrives, leaves: Numbers of the interfaces; that of none where the device sends it itself, or is its receiver.
         itself: Whether the device sends it itself.
+        ends: Whether the device is its receiver.
     """
 
     reply: Header
@@ -44,6 +45,7 @@ class Crossing(msgspec.Struct, frozen=True):
     arrives: int
     leaves: int
     itself: bool
+    ends: bool = False
 
     def stages(self) -> Iterator[tuple[Hook, range, Address, Address]]:
         """Yield where lists are asked, the priorities of those that are, and the source and destination that they see.
@@ -54,6 +56,9 @@ class Crossing(msgspec.Struct, frozen=True):
         first: Hook = "output" if self.itself else "incoming"
         yield first, BEFORE[OF_DESTINATION], source, self.reply.destination
         yield first, BEHIND[OF_DESTINATION], source, destination
+        if self.ends:
+            yield "access", ANY, source, destination
+            return
         if not self.itself:
             yield "permit", ANY, source, destination
         yield "outgoing", BEFORE[OF_SOURCE], source, destination

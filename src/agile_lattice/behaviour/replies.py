@@ -164,7 +164,7 @@ class _Returning:
             yield Reply(None, so_far, f"{device.name} has no route back to {routed.destination}")
             return
         if hop.means == "own":
-            yield Reply(restored, (*so_far, Return(device.name, arrives, "", reply, restored)))
+            yield self._to_itself(known, arrives, reply, restored, so_far)
             return
         if reason := here.not_known(routed, hop):
             yield Reply(None, so_far, f"which way {device.name} sends the reply is not known: {reason}", known=False)
@@ -180,6 +180,20 @@ class _Returning:
                 continue
             passing = Return(device.name, arrives, way.interface, reply, restored)
             yield from self._out_of(device.name, way.interface, way.next_hop, restored, (*so_far, passing))
+
+    def _to_itself(
+        self, known: Passing | Chained, arrives: str, reply: Header, restored: Header, so_far: tuple[Return, ...]
+    ) -> Reply:
+        """Let the device take a reply to what it sent itself."""
+        device = known.device.name
+        stopped = known.reply_stopped(reply, restored, arrives, "")
+        if stopped is not None:
+            why = f"{device} gets the reply {reply}: {in_words(*stopped)}"
+            return Reply(None, so_far, why, known=stopped[0] != "not known")
+        if known is not self.first or self.first.arrives:
+            came = f"in {self.first.device.name} {self.first.arrives}"
+            return Reply(None, so_far, f"{device} takes the reply for its own, and the packet came {came}")
+        return Reply(restored, (*so_far, Return(device, arrives, "", reply, restored)))
 
     def _unknown(self, device: str, arrives: str, reply: Header, so_far: tuple[Return, ...]) -> Iterator[Reply]:
         """Let a device that did not see the packet do with the reply what it does with any packet."""

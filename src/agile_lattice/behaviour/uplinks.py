@@ -30,14 +30,12 @@ class Uplinks:
             for one in device.interfaces
             if one.enabled and one.zone in public
         }
+        behind = [(each.prefix, frozenset(self._behind(each))) for each in network.blocks]
         self._blocks = {
-            family: Marked(
-                ((each.prefix.first, each.prefix.last), frozenset(self._behind(each)))
-                for each in network.blocks
-                if each.prefix.family == family
-            )
+            family: Marked(((each.first, each.last), sides) for each, sides in behind if each.family == family)
             for family in (4, 6)
         }
+        self._with_block = {(*side, each.family) for each, sides in behind for side in sides}
 
     def _behind(self, block: Block) -> Iterator[Side]:
         for side, one in self._sides.items():
@@ -69,10 +67,14 @@ class Uplinks:
         if Prefix.host(source).is_private:
             return f"its source {source} is private, and nobody on the public side of {leaves} has a way back to it"
         uplinks = self.of(source)
-        if uplinks and (device, leaves) not in uplinks:
+        if (device, leaves) in uplinks or self._sides[device, leaves].subnet_of(source) is not None:
+            return ""
+        if uplinks:
             named = ", ".join(f"{each} {name}" for each, name in sorted(uplinks))
             why = f"is of a block whose provider is behind {named}, and it leaves by {leaves} (RFC 2827)"
             return f"its source {source} {why}"
+        if (device, leaves, source.family) in self._with_block:
+            return f"its source {source} is of no block of the provider behind {leaves} (RFC 2827)"
         return ""
 
 

@@ -26,7 +26,8 @@ class Visit(msgspec.Struct, frozen=True):
     """A packet in one device.
 
     Attributes:
-        device, arrives: The device, and the ingress interface.
+        device: The device.
+        arrives: The ingress interface; empty if the device sends it itself.
         leaves: The egress interface; empty if there is none.
         stages: What happened to it, in order.
     """
@@ -101,7 +102,7 @@ def walk(topology: Topology, header: Header, device: str, arrives: str) -> Walk:
         topology: The network's devices as neighbours.
         header: The packet as it comes to the first device.
         device: The first device.
-        arrives: The interface of it on which the packet arrives.
+        arrives: The interface of it on which the packet arrives; empty if the device sends it itself.
 
     Raises:
         KeyError: If there is no such device or interface.
@@ -109,7 +110,7 @@ def walk(topology: Topology, header: Header, device: str, arrives: str) -> Walk:
     sent, passed = header, list[Passing | Chained]()
     seen: set[tuple[str, str, Header]] = set()
     while True:
-        if topology.devices[device].interface(arrives) is None:
+        if arrives and topology.devices[device].interface(arrives) is None:
             raise KeyError(arrives)
         if (device, arrives, header) in seen:
             return Walk(_visits(passed), "loop", f"the packet comes back to {device} unchanged")

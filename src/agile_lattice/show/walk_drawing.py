@@ -58,7 +58,7 @@ def _lane(axes: Axes, visit: Visit, top: float, width: float, ends: Walk | None)
     axes.text(MARGIN, top + 0.28, visit.device, fontsize=12, fontweight="bold", color=INK, va="center")
     y = top + 0.48
     x = MARGIN
-    _card(axes, x, y, f"in {visit.arrives}", "", visit.before, None)
+    _card(axes, x, y, f"in {visit.arrives}" if visit.arrives else "sent by itself", "", visit.before, None)
     for stage in visit.stages:
         x = _arrow(axes, x, y)
         _card(axes, x, y, NAMES[stage.stage], _decided(stage), stage.after, stage)

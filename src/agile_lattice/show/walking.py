@@ -19,6 +19,7 @@ NAMES = {
     "way": "route lookup",
     "access": "management",
     "permits": "permits",
+    "output": "output",
     "departure": "source NAT",
 }
 
@@ -84,7 +85,8 @@ def show_both(console: Console, both: Beside) -> None:
 
 
 def _show_visit(console: Console, visit: Visit) -> None:
-    way = f"{visit.device}: in {visit.arrives}" + (f", out {visit.leaves}" if visit.leaves else "")
+    came = f"in {visit.arrives}" if visit.arrives else "sent by itself"
+    way = f"{visit.device}: {came}" + (f", out {visit.leaves}" if visit.leaves else "")
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 2, 0, 0), header_style="head", title_justify="left")
     table.title = Text(way, style="head")
     rows = [
