@@ -14,6 +14,7 @@ import yaml
 from hypothesis import given
 
 import agile_lattice as al
+from agile_lattice.cli.main import main
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.intent.normal import normal
 from agile_lattice.notation.located import parse
@@ -88,3 +89,34 @@ def test_every_value_knows_its_line() -> None:
         assert f"via: {route.via}" in lines[route.place.at("via").line - 1].replace('"', "") or route.discard
     for one in device.translations:
         assert f"name: {one.name}" in lines[one.place.at("name").line - 1]
+
+
+TWO_ZONES = """
+lattice: 1
+zones: {office: {exposure: own}, sea: {exposure: public}, pier: {exposure: shared}}
+names: {hosts: {far: 10.49.0.1}, networks: {landings: [10.41.0.0/16, 10.42.8.0/24]}}
+devices:
+  quay:
+    speaks: [DIALECT]
+    interfaces:
+      wan0: {zone: sea, address: 203.0.113.2/28}
+      lan0: {zone: office, address: 10.40.10.1/24}
+      pier0: {zone: pier, address: 10.40.20.1/24}
+    routes: [{to: landings, via: 10.40.20.2}, {to: far, via: 10.40.20.2}, {to: default, via: 203.0.113.1}]
+    permits: [{name: out, from: office, to: [sea, pier]}]
+"""
+
+
+@pytest.mark.parametrize("dialect", ["iproute2, nftables", "mooring", "tideway", "bollard"])
+def test_what_is_said_of_several_at_once_is_said_in_every_syntax(
+    dialect: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    intent = tmp_path / "quay.yaml"
+    intent.write_text(TWO_ZONES.replace("DIALECT", dialect))
+    device = al.load(intent).device("quay")
+    assert [str(each.to) for each in device.routes] == ["10.41.0.0/16", "10.42.8.0/24", "10.49.0.1/32", "0.0.0.0/0"]
+    assert main(["render", str(intent), "--into", str(tmp_path / "out")]) == 0
+    capsys.readouterr()
+    assert main(["read", "--speaks", dialect, str(tmp_path / "out" / "quay")]) == 0
+    read = al.loads(capsys.readouterr().out).device("quay")
+    assert al.between(device, read).same

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 import sys
 from collections.abc import Iterator
 from contextlib import ExitStack
+from pathlib import Path
 from random import Random
 
 import pytest
@@ -15,6 +17,7 @@ import agile_lattice as al
 from agile_lattice.behaviour.flow_parsing import Sent, packet_of
 from agile_lattice.behaviour.topology import Topology
 from agile_lattice.behaviour.walking import walk
+from agile_lattice.cli.main import main
 from agile_lattice.compare.beside import followed_beside
 from agile_lattice.dialects import read_device
 from machines import Machine, present, run
@@ -146,6 +149,57 @@ class Site:
         for each in listening:
             each.communicate()
         return [at in made for at in range(len(tried))]
+
+
+UPLINKS = """
+lattice: 1
+zones: {inside: {exposure: own}, outside: {exposure: public}}
+blocks: {sea: {prefix: 203.0.113.0/28, gateway: 203.0.113.1}, bay: {prefix: 198.51.100.0/28, gateway: 198.51.100.1}}
+devices:
+  edge:
+    speaks: [iproute2, nftables]
+    interfaces:
+      in0: {zone: inside, address: 10.40.10.1/24}
+      out0: {zone: outside, address: 203.0.113.2/28, block: sea}
+      out1: {zone: outside, address: 198.51.100.2/28, block: bay}
+    routes: [{to: default, via: 198.51.100.1}]
+    translations:
+      - {name: web, publish: 203.0.113.5, service: tcp/443, on: 10.40.10.7}
+      - {name: bare, exempt: true, from: inside, to: outside, source: 10.40.10.9}
+      - {name: wrong, from: inside, to: outside, source: 10.40.10.10, source-becomes: {pool: 203.0.113.6}}
+      - {name: rest, from: inside, to: outside, source-becomes: interface}
+"""
+
+
+@pytest.mark.parametrize(
+    ("words", "obstacle"),
+    [
+        (
+            "10.40.10.8 203.0.113.5 tcp/443",
+            "directly on in0 from 10.40.10.7 port 443, and the sender wrote to 203.0.113.5",
+        ),
+        (
+            "192.0.2.9 203.0.113.5 tcp/443 --at edge:out0",
+            "of a block whose provider is behind edge out0, and it leaves by out1",
+        ),
+        ("192.0.2.9 198.51.100.2 tcp/22 --at edge:out1", ""),
+        ("10.40.10.9 192.0.2.9 tcp/443", "its source 10.40.10.9 is private"),
+        ("10.40.10.10 192.0.2.9 tcp/443", "its source 203.0.113.6 is of a block whose provider is behind edge out0"),
+        ("10.40.10.8 10.77.0.1 tcp/443", "10.77.0.1 is private"),
+        ("10.40.10.8 192.0.2.9 udp/53", ""),
+        ("10.40.10.8 192.0.2.9 icmp/destination-unreachable", ""),
+        ("198.51.100.2 192.0.2.9 udp/123", ""),
+        ("10.40.10.1 192.0.2.9 udp/123", "its source 10.40.10.1 is private"),
+    ],
+)
+def test_a_lost_reply_is_told_and_ends_with_one(
+    words: str, obstacle: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    (tmp_path / "edge.yaml").write_text(UPLINKS)
+    code = main(["walk", str(tmp_path / "edge.yaml"), *words.split(), "--format", "json"])
+    found = json.loads(capsys.readouterr().out)
+    assert code == bool(obstacle) and obstacle in found["obstacle"], found["obstacle"]
+    assert (found["answer"] is None) == (bool(obstacle) or "unreachable" in words)
 
 
 KERNEL = pytest.mark.skipif(not present("ip", "nft"), reason="needs root, iproute2 and nftables")

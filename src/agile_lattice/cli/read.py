@@ -9,6 +9,7 @@ from typing import Any
 
 import msgspec
 
+from agile_lattice.archive.folders import captured_files
 from agile_lattice.cli.output import exit_code, print_json
 from agile_lattice.dialects import as_intent, read_device, render_device
 from agile_lattice.dialects.errors import Refusals
@@ -49,18 +50,22 @@ DOCUMENTS = {"": WasRead}
 
 def add_arguments(command: ArgumentParser) -> None:
     """Add what the command takes."""
-    command.add_argument("files", metavar="FILE", nargs="+", help="configurations of one device")
+    command.add_argument("files", metavar="FILE", nargs="+", help="configurations of one device, or folders of them")
     command.add_argument("--speaks", metavar="DIALECTS", required=True, help="its dialects, separated by commas")
-    command.add_argument("--device", metavar="NAME", default="", help="its name, if the files do not say")
+    command.add_argument(
+        "--device", metavar="NAME", default="", help="its name, if neither the files nor their folder say it"
+    )
 
 
 def run(arguments: Namespace) -> int:
     """Read; 1 if lines were left over, or it cannot be written again: both go to the error stream."""
-    texts = [(file, read_text(Path(file))) for file in arguments.files]
+    paths = [Path(each) for each in arguments.files]
+    name = arguments.device or (paths[0].resolve().name if paths[0].is_dir() else "")
+    texts = [(str(each), read_text(each)) for each in _files(paths, name)]
     speaks = [name.strip() for name in arguments.speaks.split(",") if name.strip()]
     # A user's own dialects lie beside where the intent is going to be: here.
     catalogue = catalogue_beside(Path.cwd())
-    device, leftovers = as_intent(read_device(arguments.device, speaks, texts, catalogue))
+    device, leftovers = as_intent(read_device(name, speaks, texts, catalogue))
     found = WasRead({device.name: device_data(device)}, leftovers, _unwritable(device, catalogue))
     if arguments.format == "json":
         print_json(found)
@@ -71,6 +76,13 @@ def run(arguments: Namespace) -> int:
         for words in found.unwritable:
             err.print(Text(f"cannot be written again: {words}", style="strong"))
     return exit_code([found])
+
+
+def _files(paths: list[Path], device: str) -> list[Path]:
+    """Return files, and those of folders, in their order."""
+    if not any(each.is_dir() for each in paths):
+        return paths
+    return [each.path for each in captured_files(paths, device).read]
 
 
 def _unwritable(device: Device, catalogue: Catalogue) -> tuple[str, ...]:

@@ -38,7 +38,9 @@ def add_arguments(command: ArgumentParser) -> None:
     command.add_argument("source", metavar="SOURCE", nargs="?", help="an address, or a host that the intent names")
     command.add_argument("destination", metavar="DESTINATION", nargs="?", help="likewise")
     command.add_argument("service", metavar="SERVICE", nargs="?", help="protocol and port, such as tcp/443, or icmp")
-    command.add_argument("--at", metavar="DEVICE:INTERFACE", help="ingress, if not the link of the source, nor a device itself")
+    command.add_argument(
+        "--at", metavar="DEVICE:INTERFACE", help="ingress, if not the link of the source, nor a device itself"
+    )
     command.add_argument(
         "--captured", metavar="CAPTURE", nargs="+",
         help="follow it on devices as they were captured, too: a folder, an archive, or, with --device, files",

@@ -46,6 +46,7 @@ class Kind(msgspec.Struct, frozen=True):
         collect: For members of a set: several values that were read, as one.
         scatter: The reverse, values that can be written one by one.
         bare: Whether a spelling could be taken for a word of the phrase around it.
+        is_list: Whether it is a comma-separated list.
         join: What stands between the members of a list.
         words: The words of all its values, if it has no others; there the trait of a value is the value.
         gives: The type of what is read; `None` if that is something that stands for a value, such as a name.
@@ -60,6 +61,7 @@ class Kind(msgspec.Struct, frozen=True):
     collect: Callable[[Iterable[Any]], Any] | None = None
     scatter: Callable[[Any], Iterable[Any]] | None = None
     bare: bool = False
+    is_list: bool = False
     join: str = ", "
     words: Mapping[Any, str] | None = None
     gives: Any = None
@@ -91,7 +93,7 @@ class Kind(msgspec.Struct, frozen=True):
 
         pattern = rf"{self.pattern}(?:\s*,\s*{self.pattern})*"
         return Kind(
-            f"{self.name},", pattern, read_all, write_all, accepts, bare=self.bare, gives=self.gives,
+            f"{self.name},", pattern, read_all, write_all, accepts, bare=self.bare, is_list=True, gives=self.gives,
             constants=self.constants,
         )  # fmt: skip
 

@@ -178,8 +178,9 @@ class Shapes:
         @lru_cache(1024)  # a name comes again and again
         def write(value: Any) -> str:
             text = kind.write(value)
-            if not self._reserved.fullmatch(text):
-                raise Unspellable(f"{text!r} is a word of the statement itself")
+            for word in text.split(", ") if kind.is_list else [text]:
+                if not self._reserved.fullmatch(word):
+                    raise Unspellable(f"{word!r} is a word of the statement itself")
             return text
 
         return write

@@ -111,7 +111,7 @@ class RouteShape(Shape):
         family = self.to.family if isinstance(self.to, Prefix) else None
         if self.via and family and self.via.family != family:
             raise ValueError(f"the destination is IPv{family} and the next hop IPv{self.via.family}")
-        if family is None and self.via is None:
+        if self.to == "default" and self.via is None:
             raise ValueError("without a next hop `default` could be either family: write 0.0.0.0/0 or ::/0")
         if self.off_link and (self.via is None or self.interface is None):
             raise ValueError("`off-link` needs `via` and `interface`: the link that the next hop is behind")

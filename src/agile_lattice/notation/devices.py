@@ -74,11 +74,17 @@ class DeviceMaker:
         for index, permit in enumerate(shape.permits):
             for made in self.trying(rules.permits, permit, translations, place.at("permits", index)):
                 permits += made
+        routes = [
+            each
+            for index, route in enumerate(shape.routes)
+            for made in self.trying(self.routes, route, place.at("routes", index), sides)
+            for each in made
+        ]
         return Device(
             name,
             tuple(shape.speaks),
             tuple(interfaces),
-            tuple(self._each(self.route, enumerate(shape.routes), place.at("routes"), sides)),
+            tuple(routes),
             tuple(translations),
             None,
             tuple(permits),
@@ -140,14 +146,24 @@ class DeviceMaker:
             place,
         )
 
-    def route(self, shape: RouteShape, place: Place, sides: Sides) -> Route:
-        """Make a route."""
+    def routes(self, shape: RouteShape, place: Place, sides: Sides) -> list[Route]:
+        """Make a route, or those to all prefixes of a network that is named."""
         if shape.interface:
             sides.interface(shape.interface, place.at("interface"))
-        to = shape.to
-        if not isinstance(to, Prefix):
+        return [self._route(shape, to, place) for to in self._destinations(shape, place.at("to"))]
+
+    def _destinations(self, shape: RouteShape, place: Place) -> list[Prefix]:
+        if isinstance(shape.to, Prefix):
+            return [shape.to]
+        if shape.to == "default":
             assert shape.via is not None  # the shape asks for it
-            to = Prefix(shape.via.family, 0, 0)
+            return [Prefix(shape.via.family, 0, 0)]
+        named = self.names.addresses([shape.to], place)
+        if shape.via is not None and shape.via.family != named.family:
+            raise fail(place, f"{shape.to} is IPv{named.family} and the next hop IPv{shape.via.family}")
+        return list(named.prefixes())
+
+    def _route(self, shape: RouteShape, to: Prefix, place: Place) -> Route:
         members: tuple[Prefix, ...] = ()
         if shape.summarises:
             stands_for = self.names.addresses(shape.summarises, place.at("summarises"))

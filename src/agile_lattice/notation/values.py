@@ -7,7 +7,7 @@ underlines what `lattice` would refuse.
 from __future__ import annotations
 
 import json
-from typing import Annotated, Any, Literal, TypeVar
+from typing import Annotated, Any, TypeVar
 
 from pydantic import (
     BaseModel,
@@ -70,7 +70,8 @@ def _parse_end(value: object) -> Prefix:
 
 
 def _parse_destination(value: object) -> object:
-    return "default" if value == "default" else _parse_prefix(value)
+    named = isinstance(value, str) and value[:1].isalpha() and not set("/:") & set(value)
+    return value if named else _parse_prefix(value)
 
 
 def _parse_vlan(value: object) -> int:
@@ -126,9 +127,18 @@ IPPrefix = Annotated[Prefix, PlainValidator(_parse_prefix), WithJsonSchema({"typ
 # A prefix, or an address that stands for the host-length one.
 IPEnd = Annotated[Prefix, PlainValidator(_parse_end), WithJsonSchema({"type": "string", "pattern": END})]
 Destination = Annotated[
-    Prefix | Literal["default"],
+    Prefix | str,
     PlainValidator(_parse_destination),
-    WithJsonSchema({"anyOf": [{"const": "default"}, {"type": "string", "pattern": PREFIX}]}),
+    WithJsonSchema(
+        {
+            "anyOf": [
+                {"const": "default"},
+                {"type": "string", "pattern": PREFIX},
+                {"type": "string", "pattern": "^[A-Za-z][A-Za-z0-9._-]*$"},
+            ],
+            "description": "A prefix, `default`, or a host or network by its name: a route for each prefix of it.",
+        }
+    ),
 ]
 Vlan = Annotated[
     int,
