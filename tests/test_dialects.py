@@ -128,6 +128,13 @@ REFUSED = [
     ("iproute2", "via: 10.40.10.2", "interface: metric", "interface", "'metric' is a word of the statement itself"),
     ("frr", "via: 10.40.10.2", "interface: bl", "interface", "cannot be written as interface"),
     ("frr", "pool: 10.40.10.8/30", "pool: 10.40.10.8/30, ports: kept", "source-becomes.ports", "cannot be promised"),
+    (
+        "frr",
+        "pool: 10.40.10.8/30",
+        "pool: 10.40.10.8/30, reserve: {10.40.10.20: 10.40.10.9}",
+        "source-becomes.pool",
+        "reserve addresses at one end of the pool",
+    ),
     ("frr", "name: out", "name: 'a\"b'", "name", "cannot be written as name"),
 ]
 

@@ -23,6 +23,7 @@ from agile_lattice.dialects.surfaces.keeping import nth, smuggler
 from agile_lattice.dialects.together import joined
 from agile_lattice.intent.model import Section
 from agile_lattice.intent.places import NOWHERE, Place
+from agile_lattice.intent.stages import Rule
 
 _Members = tuple[Fact, list[tuple[FactType, Fact]]]  # the joined fact, and each part of it
 Causes = dict[int, Place]  # by the identity of the statement
@@ -341,6 +342,8 @@ class _Writer:
 
     def refusal(self, kind: FactType, fact: Fact, field: str, reason: str) -> Refusal:
         """Return the refusal of a field of a fact."""
+        if isinstance(fact, Rule) and fact.verdict == "rewrite" and fact.to is not None and len(fact.to.spans) > 1:
+            field, reason = "to", f"{fact.to} is more than one range: reserve addresses at one end of the pool"
         keys = kind.keys.get(field, (field,))
         place = place_of(fact).at(*keys)
         return Refusal(self.dialect.name, kind.describe(fact), ".".join(keys), place, reason)
