@@ -7,11 +7,13 @@ import socket
 import struct
 import sys
 import time
+from contextlib import suppress
 
 ALL = 0x0003  # ETH_P_ALL
 FORCED = 33  # SO_RCVBUFFORCE
 OUTGOING = 4  # PACKET_OUTGOING: what the system itself sends
 PROTOCOLS = {"icmp": 1, "tcp": 6, "udp": 17, "icmp6": 58}
+PKTINFO = 8  # IP_PKTINFO
 PATIENCE = 4  # seconds: a first segment is sent again after one and after three, should the machine be busy
 SYN, ECHOES = 2, {1: 8, 58: 128}
 # By type of frame: the family, and where in the header the protocol and the addresses stand, and how long these are.
@@ -38,32 +40,56 @@ def connect(source: str, address: str, port: str) -> None:
     sys.exit("nobody listens")
 
 
-def listen(*ports: str) -> None:
-    """Take connections on some ports of all addresses, until standard input ends."""
-    servers = [socket.create_server(("", int(port))) for port in ports]
+def listen(port: str) -> None:
+    """Take connections on a port of all addresses, and send each datagram back, until standard input ends."""
+    server, datagrams = socket.create_server(("", int(port))), socket.socket(type=socket.SOCK_DGRAM)
+    datagrams.setsockopt(socket.IPPROTO_IP, PKTINFO, 1)
+    datagrams.bind(("", int(port)))
     print("listening", flush=True)
     while True:
-        for ready in select.select([sys.stdin, *servers], [], [])[0]:
-            if not isinstance(ready, socket.socket):
+        for ready in select.select([sys.stdin, server, datagrams], [], [])[0]:
+            if ready is server:
+                server.accept()[0].close()
+            elif ready is datagrams:
+                # From the address that it was sent to, and not from that of the interface by which it goes back.
+                data, ((level, kind, where),), _, sender = datagrams.recvmsg(64, 64)
+                datagrams.sendmsg([data], [(level, kind, bytes(4) + where[4:8] + bytes(4))], 0, sender)
+            else:
                 return
-            ready.accept()[0].close()
 
 
 def attempt(*ends: str) -> None:
-    """Connect from addresses to others, each given as source, address and port; print which of them were answered."""
-    tried = []
-    for source, address, port in zip(*[iter(ends)] * 3, strict=True):
-        client = socket.socket()
+    """Connect from addresses to others, each given as protocol, source, address and port; print which are answered."""
+    tried: dict[int, socket.socket] = {}
+    for number, (protocol, source, address, port) in enumerate(zip(*[iter(ends)] * 4, strict=True)):
+        client = socket.socket(type=socket.SOCK_STREAM if protocol == "tcp" else socket.SOCK_DGRAM)
         client.setblocking(False)
         client.bind((source, 0))
         client.connect_ex((address, int(port)))
-        tried.append(client)
-    waiting, end = dict(enumerate(tried)), time.monotonic() + PATIENCE
-    while waiting and (left := end - time.monotonic()) > 0:
-        ready = select.select([], [*waiting.values()], [], left)[1]
-        for number in [each for each, client in waiting.items() if client in ready]:
-            if not waiting.pop(number).getsockopt(socket.SOL_SOCKET, socket.SO_ERROR):
+        tried[number] = client
+    end = time.monotonic() + PATIENCE
+    while tried and (left := end - time.monotonic()) > 0:
+        asking = [each for each in tried.values() if each.type == socket.SOCK_DGRAM]
+        for each in asking:
+            with suppress(OSError):  # what came back last time was an error
+                each.send(b"?")
+        connecting = [each for each in tried.values() if each not in asking]
+        ready = {*(found := select.select(asking, connecting, [], min(left, 0.5)))[0], *found[1]}
+        for number in [number for number, client in tried.items() if client in ready]:
+            if _is_answered(tried[number]):
                 print(number)
+                del tried[number]
+            elif tried[number].type == socket.SOCK_STREAM:
+                del tried[number]
+
+
+def _is_answered(client: socket.socket) -> bool:
+    if client.type == socket.SOCK_STREAM:
+        return not client.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
+    try:
+        return client.recv(64) == b"?"
+    except OSError:
+        return False
 
 
 def send(*packets: str) -> None:

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from contextlib import ExitStack
 from pathlib import Path
 from random import Random
+from typing import NamedTuple
 
 import pytest
 from msgspec.structs import replace
@@ -52,7 +53,7 @@ def random_site(random: Random) -> str:
     for name, (inside, block, other) in EDGES.items():
         way = random.choice([f"{block}.1", f"{block}.1", EDGES[other][0]])
         published = random.choice(["", ", facing: outside", ", hairpin: inside, facing: outside"])
-        translations = [f"{{name: web, publish: {block}.5, service: tcp/443, on: web{published}}}"]
+        translations = [f"{{name: web, publish: {block}.5, service: [tcp/443, udp/443], on: web{published}}}"]
         if random.random() < 0.3:
             translations.append("{name: visitors, from: outside, to: inside, source-becomes: interface}")
         if random.random() < 0.3:
@@ -82,18 +83,29 @@ def random_site(random: Random) -> str:
     )
 
 
-def attempts(network: al.Network) -> Iterator[tuple[str, str, str, str]]:
-    """Yield connections: the sender, its address, whom it writes to, and where that comes in, if it does."""
+class Attempt(NamedTuple):
+    """A connection that somebody tries to make."""
+
+    sender: str
+    source: str
+    destination: str
+    at: str  # where that comes in, if it does
+    protocol: str
+
+
+def attempts(network: al.Network) -> Iterator[Attempt]:
+    """Yield connections from everywhere to everywhere."""
     gateways = {host.name: str(host.gateway) for host in network.hosts}
     by_address = {inside: name for name, (inside, _, _) in EDGES.items()}
-    for name, (inside, block, _) in EDGES.items():
-        yield "sea", SEA, f"{block}.5", f"{name}:out0"
-        yield "desk", DESK, f"{block}.5", f"{by_address[gateways['desk']]}:lan0"
-        for own in (inside, f"{block}.2"):
-            yield name, own, SEA, ""
-            yield name, own, WEB, ""
-    for host, address in (("desk", DESK), ("web", WEB)):
-        yield host, address, SEA, f"{by_address[gateways[host]]}:lan0"
+    for protocol in ("tcp", "udp"):
+        for name, (inside, block, _) in EDGES.items():
+            yield Attempt("sea", SEA, f"{block}.5", f"{name}:out0", protocol)
+            yield Attempt("desk", DESK, f"{block}.5", f"{by_address[gateways['desk']]}:lan0", protocol)
+            for own in (inside, f"{block}.2"):
+                yield Attempt(name, own, SEA, "", protocol)
+                yield Attempt(name, own, WEB, "", protocol)
+        for host, address in (("desk", DESK), ("web", WEB)):
+            yield Attempt(host, address, SEA, f"{by_address[gateways[host]]}:lan0", protocol)
 
 
 class Site:
@@ -125,7 +137,7 @@ class Site:
             run("ip", "-n", space, "address", "add", str(host.address), "dev", "lan0")
             run("ip", "-n", space, "route", "add", "default", "via", str(host.gateway))
 
-    def answered(self, tried: list[tuple[str, str, str, str]]) -> list[bool]:
+    def answered(self, tried: list[Attempt]) -> list[bool]:
         """Try to connect, all at once; return which connections were made."""
         peer = [sys.executable, str(HERE / "peer.py")]
         listening = [
@@ -138,14 +150,14 @@ class Site:
         for each in listening:
             assert each.stdout is not None and each.stdout.readline() == "listening\n"
         trying = {}
-        for name in dict.fromkeys(each[0] for each in tried):
-            ends = [
-                (at, word) for at, each in enumerate(tried) if each[0] == name for word in (each[1], each[2], "443")
+        for name in dict.fromkeys(each.sender for each in tried):
+            own = [at for at, each in enumerate(tried) if each.sender == name]
+            words = [
+                word for at in own for word in (tried[at].protocol, tried[at].source, tried[at].destination, "443")
             ]
-            command = ["ip", "netns", "exec", self.machines[name].space, *peer, "attempt", *(word for _, word in ends)]
-            started = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
-            trying[name] = list(dict.fromkeys(at for at, _ in ends)), started
-        made = {at[int(line)] for at, started in trying.values() for line in started.communicate()[0].split()}
+            command = ["ip", "netns", "exec", self.machines[name].space, *peer, "attempt", *words]
+            trying[name] = own, subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+        made = {own[int(line)] for own, started in trying.values() for line in started.communicate()[0].split()}
         for each in listening:
             each.communicate()
         return [at in made for at in range(len(tried))]
@@ -206,10 +218,11 @@ KERNEL = pytest.mark.skipif(not present("ip", "nft"), reason="needs root, iprout
 NAMES = ("switch", "quay", "dock", "web", "desk", "sea")
 
 
-def packets(network: al.Network, tried: list[tuple[str, str, str, str]]) -> Iterator[Sent]:
+def packets(network: al.Network, tried: list[Attempt]) -> Iterator[Sent]:
     """Yield the first packet of each connection."""
-    for _, source, destination, at in tried:
-        sent = packet_of(network, (source, destination, "tcp/443"), at or None)
+    for each in tried:
+        words = each.source, each.destination, f"{each.protocol}/443"
+        sent = packet_of(network, words, each.at or None)
         yield replace(sent, header=replace(sent.header, source_port=50000))
 
 
