@@ -58,6 +58,8 @@ def random_site(random: Random) -> str:
             translations.append("{name: visitors, from: outside, to: inside, source-becomes: interface}")
         if random.random() < 0.3:
             translations.append(f"{{name: as-it-is, exempt: true, from: inside, to: outside, source: {DESK}}}")
+        if random.random() < 0.3:
+            translations.append("{name: all, source: 10.40.10.0/24, source-becomes: interface}")
         if random.random() < 0.8:
             translations.append("{name: out, from: inside, to: outside, source-becomes: interface}")
         permits = ""
