@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from agile_lattice.behaviour.connections import begins_as_stray
 from agile_lattice.behaviour.flows import ECHO, Header
 from agile_lattice.behaviour.links import cut_off
-from agile_lattice.behaviour.pipeline import STOPS, End, Passing, Stage, StageName
+from agile_lattice.behaviour.pipeline import STOPS, End, Passing, Stage, Staged, StageName
 from agile_lattice.behaviour.program_replies import SYN_ACK, Crossing, stopped
 from agile_lattice.behaviour.program_stage import first_packets
 from agile_lattice.behaviour.tables import Hop
@@ -62,7 +62,7 @@ class Way(msgspec.Struct, frozen=True):
         return tuple((each.pool, each.ports) for each in self.stages)
 
 
-class Chained:
+class Chained(Staged):
     """A packet on its way through one device whose rules are a program; as `Passing` for lists of rules.
 
     Args:
@@ -99,16 +99,6 @@ class Chained:
         self.stages = _common([way.stages for way in ways]) or [Stage("arrival", header, header)]
         ends = " or ".join(dict.fromkeys(each.end[0] if each.end is not None else "passed on" for each in ways))
         return "not known", f"{ends}, depending on {', and on '.join(dict.fromkeys(self._open(ways)))}"
-
-    @property
-    def before(self) -> Header:
-        """The header as it came in."""
-        return self.stages[0].before
-
-    @property
-    def after(self) -> Header:
-        """The header as it went out, or as it was when it stopped."""
-        return self.stages[-1].after
 
     def reply_stopped(self, reply: Header, restored: Header, arrives: str, leaves: str) -> tuple[End, str] | None:
         """Tell why the reply to this packet ends here, or may end; `None` if it passes."""

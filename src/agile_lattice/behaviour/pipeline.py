@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Literal
 
 import msgspec
@@ -62,7 +63,23 @@ class Stage(msgspec.Struct, frozen=True):
     ports: Spans | None = None
 
 
-class Passing:
+class Staged:
+    """What happened to a packet, stage by stage."""
+
+    stages: Sequence[Stage]
+
+    @property
+    def before(self) -> Header:
+        """The header as it came in."""
+        return self.stages[0].before
+
+    @property
+    def after(self) -> Header:
+        """The header as it went out, or as it was when it stopped."""
+        return self.stages[-1].after
+
+
+class Passing(Staged):
     """A packet on its way through one device.
 
     Args:
@@ -106,16 +123,6 @@ class Passing:
         if stopped is None:
             self.rewrite("departure", header)
         return stopped
-
-    @property
-    def before(self) -> Header:
-        """The header as it came in."""
-        return self.stages[0].before
-
-    @property
-    def after(self) -> Header:
-        """The header as it went out, or as it was when it stopped."""
-        return self.stages[-1].after
 
     def reply_stopped(self, reply: Header, restored: Header, arrives: str, leaves: str) -> tuple[End, str] | None:
         """Tell why the reply to this packet ends here; `None`, since the device knows the connection."""

@@ -43,7 +43,8 @@ def reply_words(walk: Walk) -> list[str]:
     if walk.obstacle:
         said.append(f"but {walk.obstacle}")
     if walk.replied_elsewhere:
-        said.append(f"the reply goes another way: {', then '.join(map(_return, walk.returns))}")
+        way = ", then ".join(map(_return, walk.returns)) or "directly to the sender"
+        said.append(f"the reply goes another way: {way}")
     return said
 
 
