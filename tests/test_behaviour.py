@@ -133,7 +133,7 @@ devices:
 
 
 def test_interfaces_share_a_link_by_their_subnets_alone() -> None:
-    shared = Topology(al.loads(TWO_ROUTERS)).segments
+    shared = Topology(al.loads(TWO_ROUTERS)).neighbours.segments
     assert {str(subnet): sorted(port.device.name for port in ports) for (_, subnet), ports in shared.items()} == {
         "203.0.113.0/29": ["one", "two"], "2001:db8:1::/64": ["one"], "2001:db8:2::/64": ["two"],
         "10.40.10.0/24": ["one"], "10.40.11.0/24": ["one"],

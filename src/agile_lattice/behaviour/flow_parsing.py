@@ -120,7 +120,7 @@ def _entrance(network: Network, source: Address, at: str | None, place: Place) -
                 f"Write it as {device.name}:INTERFACE; it has {', '.join(known)}.",
             )  # fmt: skip
         return device.name, interface
-    holders = {port.device.name for port in Topology(network).holders.get(source, ())}
+    holders = {port.device.name for port in Topology(network).neighbours.holders.get(source, ())}
     if len(holders) == 1:
         return holders.pop(), ""
     found = [
@@ -131,7 +131,7 @@ def _entrance(network: Network, source: Address, at: str | None, place: Place) -
     ]
     gateway = next((host.gateway for host in network.hosts if host.address.address == source), None)
     if len(found) > 1 and gateway is not None:
-        holders = {port.device.name for port in Topology(network).holders.get(gateway, ())}
+        holders = {port.device.name for port in Topology(network).neighbours.holders.get(gateway, ())}
         found = [each for each in found if each[0] in holders] or found
     if len(found) == 1:
         return found[0]

@@ -131,7 +131,7 @@ class Passing(Staged):
     def own_source(self, header: Header) -> str:
         """Tell why a packet of IPv4 is dropped that claims to come from the device itself; empty if it does not."""
         source = header.source
-        own = any(port.device.name == self.device.name for port in self.topology.holders.get(source, ()))
+        own = any(port.device.name == self.device.name for port in self.topology.neighbours.holders.get(source, ()))
         if source.family == 6 or not (own or self.answer_for(source) is not None):
             return ""
         return f"its source {source} is an address of {self.device.name}"

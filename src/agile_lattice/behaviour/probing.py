@@ -144,7 +144,7 @@ def _comes(topology: Topology, device: Device, candidate: Candidate) -> bool:
 
 def _has(topology: Topology, device: Device, address: Address) -> bool:
     """Tell whether a device has an address, or answers for it."""
-    own = any(port.device.name == device.name for port in topology.holders.get(address, ()))
+    own = any(port.device.name == device.name for port in topology.neighbours.holders.get(address, ()))
     return own or any(address in each.addresses for each in topology.answers(device.name))
 
 

@@ -103,7 +103,7 @@ class _Returning:
         if host is None or host.gateway is None:
             yield from self._at(self.last.device.name, self.last.leaves, answer, ())
             return
-        gateway = self.topology.takers(self.last.device.name, self.last.leaves, host.gateway)
+        gateway = self.topology.neighbours.takers(self.last.device.name, self.last.leaves, host.gateway)
         if not gateway:
             reason = f"{host.name} sends its reply to {host.gateway}, which is no device's address"
             yield Reply(None, (), reason)
@@ -121,7 +121,7 @@ class _Returning:
         if not directly and (subnet is None or answer.destination == to_routers(subnet)):
             yield from self._at(device, name, answer, ())
             return
-        takers = self.topology.takers(device, name, answer.destination)
+        takers = self.topology.neighbours.takers(device, name, answer.destination)
         if takers:
             yield from self._at(*takers[0], answer, ())
             return
@@ -217,7 +217,7 @@ class _Returning:
         if (device, leaves) == (self.first.device.name, self.first.arrives):
             yield self._received(device, leaves, reply, so_far, directly=next_hop is None)
             return
-        others = [each for each in self.topology.takers(device, leaves, next_hop or reply.destination)
+        others = [each for each in self.topology.neighbours.takers(device, leaves, next_hop or reply.destination)
                   if each[0] != device]  # fmt: skip
         entrance = self.topology.across(device, leaves, reply.destination) if next_hop is not None else None
         if others:
@@ -245,7 +245,9 @@ class _Returning:
         """Tell whether the sender is there: behind the interface that the packet came in by, or on that link."""
         if (device, name) == (self.first.device.name, self.first.arrives):
             return True
-        return directly and self.topology.share_a_link((device, name), (self.first.device.name, self.first.arrives))
+        return directly and self.topology.neighbours.share_a_link(
+            (device, name), (self.first.device.name, self.first.arrives)
+        )
 
     def _is_as_good(self, device: str, leaves: str, reply: Header) -> bool:
         """Tell whether the sender is anywhere on public sides, and this one takes what has the reply's source."""

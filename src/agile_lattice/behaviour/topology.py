@@ -11,11 +11,11 @@ import msgspec
 
 from agile_lattice.behaviour.asked_rules import AskedRules
 from agile_lattice.behaviour.flows import Tested
+from agile_lattice.behaviour.neighbours import Neighbours
 from agile_lattice.behaviour.tables import Hop, Table
 from agile_lattice.behaviour.uplinks import Side, Uplinks
-from agile_lattice.intent.addresses import Address, Prefix
+from agile_lattice.intent.addresses import Address
 from agile_lattice.intent.answering import normal_answers
-from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.learned import families_learned, with_learned
 from agile_lattice.intent.model import Answer, Device, Host, Network
 from agile_lattice.intent.permits import Passage, passages
@@ -44,14 +44,6 @@ class Course(msgspec.Struct, frozen=True):
     hop: Hop | None
 
 
-class Port(msgspec.Struct, frozen=True):
-    """An interface with the device that it is of, and one of its own addresses."""
-
-    device: Device
-    interface: Interface
-    address: Prefix
-
-
 class Topology:
     """A network's devices as neighbours.
 
@@ -73,9 +65,7 @@ class Topology:
         self._tables: dict[tuple[str, int, str], Table] = {}
         self._rules: dict[tuple[str, Stage, int], AskedRules[Rule]] = {}
         self._answers: dict[str, tuple[Answer, ...]] = {}
-        self._takers: dict[tuple[str, str, Address], tuple[Side, ...]] = {}
         self._hops: dict[tuple[str, Address], tuple[Hop | None, str | None]] = {}
-        self._towards: dict[tuple[str, str, int], Port | None] = {}
         self._passages: dict[tuple[str, str], AskedRules[Passage]] = {}
         self.equal, last = divmod(choice or 0, 2)
         self.devices = {device.name: with_learned(device, not last) for device in network.devices}
@@ -93,66 +83,9 @@ class Topology:
         return self._programs[device, family]
 
     @cached_property
-    def holders(self) -> dict[Address, list[Port]]:
-        """Every interface address with those that have it."""
-        held: dict[Address, list[Port]] = defaultdict(list)
-        for device in self.devices.values():
-            for one in device.interfaces:
-                if one.enabled:
-                    for own in one.addresses:
-                        held[own.address].append(Port(device, one, own))
-        return dict(held)
-
-    @cached_property
     def hosts(self) -> dict[Address, Host]:
         """The hosts that the intent names, by their addresses."""
         return {each.address.address: each for each in reversed(self.network.hosts)}
-
-    @cached_property
-    def segments(self) -> dict[tuple[str, Prefix], list[Port]]:
-        """Ports by the subnet that they share, with the name of their link; host-length and loopback ones have none."""
-        shared: dict[tuple[str, Prefix], list[Port]] = defaultdict(list)
-        for ports in self.holders.values():
-            for port in ports:
-                if not port.address.is_host and not port.interface.loopback and not port.address.address.is_link_local:
-                    shared[port.interface.link, port.address.network].append(port)
-        return dict(shared)
-
-    @cached_property
-    def _by_device(self) -> dict[str, list[list[Port]]]:
-        found: dict[str, list[list[Port]]] = defaultdict(list)
-        for ports in self.segments.values():
-            for name in dict.fromkeys(port.device.name for port in ports):
-                found[name].append(ports)
-        return found
-
-    @cached_property
-    def _by_subnet(self) -> dict[Prefix, list[Port]]:
-        found: dict[Prefix, list[Port]] = defaultdict(list)
-        for (_, subnet), ports in self.segments.items():
-            found[subnet] += ports
-        return found
-
-    def segments_of(self, device: str) -> list[list[Port]]:
-        """Return the ports on each of the segments that a device is on."""
-        return self._by_device.get(device, [])
-
-    def port_towards(self, device: str, other: str, family: int) -> Port | None:
-        """Return the port by which a device shares a segment with another; None if there is none."""
-        key = device, other, family
-        if key not in self._towards:
-            self._towards[key] = next(self._shared(device, other, family), None)
-        return self._towards[key]
-
-    def _shared(self, device: str, other: str, family: int) -> Iterator[Port]:
-        for ports in self.segments_of(device):
-            mine = next((port for port in ports if port.device.name == device and port.address.family == family), None)
-            if mine is not None and any(port.device.name == other for port in ports):
-                yield mine
-
-    def ports_on(self, subnet: Prefix) -> list[Port]:
-        """Return the ports on a subnet, whatever its link is called."""
-        return self._by_subnet.get(subnet, [])
 
     def table(self, device: str, family: int, instance: str = "") -> Table:
         """Return the forwarding table of a device, made once."""
@@ -194,40 +127,10 @@ class Topology:
             self._rules[device, stage, family] = AskedRules([rule for rule, _ in pairs], [told for _, told in pairs])
         return self._rules[device, stage, family]
 
-    def takers(self, device: str, name: str, target: Address) -> tuple[Side, ...]:
-        """Return who takes what is sent to an address on the link of an interface.
-
-        Args:
-            device: The device.
-            name: Its interface.
-            target: The address that is asked for there (ARP, ND).
-
-        Returns:
-            Devices, each with its interface on that link: those that have the address, else those that answer for it.
-        """
-        key = device, name, target
-        if key not in self._takers:
-            if len(self._takers) > MOST_HOPS:
-                self._takers.clear()
-            self._takers[key] = tuple(self._found_takers(*key))
-        return self._takers[key]
-
-    def _found_takers(self, device: str, name: str, target: Address) -> list[Side]:
-        one = self.devices[device].interface(name)
-        if one is None:
-            return []
-        near = dict.fromkeys((port.device.name, port.interface.name) for ports in self._on_link(device, name)
-                             for port in ports)  # fmt: skip
-        having = self.holders.get(target, ())
-        # A link that is named on one side only is told apart from those of other names.
-        here = [each for each in having if each.interface.link == one.link] or [
-            each for each in having if not (each.interface.link and one.link)
-        ]
-        held = [(port.device.name, port.interface.name) for port in here]
-        # Who is on no common subnet is reached by a route that says so; link-local addresses are the same everywhere.
-        found = [each for each in held if each in near or (not target.is_link_local and each[0] != device)]
-        answering = (each for each in near if self._answers_on(*each, target)) if not held else ()
-        return found or list(answering)
+    @cached_property
+    def neighbours(self) -> Neighbours:
+        """Who is on which link."""
+        return Neighbours(self.devices, self.answers)
 
     def across(self, device: str, leaves: str, destination: Address) -> Side | None:
         """Return where a packet comes back that leaves on the public side: by the uplink of its destination's block.
@@ -243,7 +146,7 @@ class Topology:
         uplinks = sorted(self.uplinks.of(destination)) if self.uplinks.is_public(device, leaves) else []
         if not uplinks or (device, leaves) in uplinks:
             return None
-        asked = self.takers(*uplinks[0], destination)
+        asked = self.neighbours.takers(*uplinks[0], destination)
         return next((each for each in asked if each in uplinks), uplinks[0])
 
     @cached_property
@@ -251,25 +154,13 @@ class Topology:
         """The public sides, and the blocks of providers behind them."""
         return Uplinks(self.network, self.devices)
 
-    def _answers_on(self, device: str, name: str, target: Address) -> bool:
-        return any(each.interface == name and target in each.addresses for each in self.answers(device))
-
-    def _on_link(self, device: str, name: str) -> Iterator[list[Port]]:
-        for ports in self.segments_of(device):
-            if any((port.device.name, port.interface.name) == (device, name) for port in ports):
-                yield ports
-
-    def share_a_link(self, one: Side, other: Side) -> bool:
-        """Tell whether two interfaces, each with its device, are on a common subnet."""
-        return any(
-            (port.device.name, port.interface.name) == other for ports in self._on_link(*one) for port in ports
-        )  # fmt: skip
-
     def neighbour(self, device: str, hop: Hop) -> str | None:
         """Return the device that takes what is given to a next hop; None if the intent describes none."""
         if hop.next_hop is None:
             return None
-        return next((name for name, _ in self.takers(device, hop.interface, hop.next_hop) if name != device), None)
+        return next(
+            (name for name, _ in self.neighbours.takers(device, hop.interface, hop.next_hop) if name != device), None
+        )
 
     def way(self, device: str, destination: Address) -> Course:
         """Follow a destination from one device to the next."""
@@ -313,7 +204,7 @@ class Topology:
             The first address, as an integer, and the devices in order; each circle once.
         """
         changes: dict[int, list[tuple[str, str | None]]] = defaultdict(list)
-        for name in self.devices if any(each.family == family for each in self.holders) else ():
+        for name in self.devices if any(each.family == family for each in self.neighbours.holders) else ():
             for start, hop in self.table(name, family).intervals():
                 changes[start].append((name, self.neighbour(name, hop) if hop is not None else None))
         following: dict[str, str | None] = {}

@@ -142,7 +142,7 @@ def _following(topology: Topology, passing: Passing | Chained) -> tuple[str, str
     """Return the device that comes next, and the interface that the packet comes to it by."""
     next_hop = passing.hop.next_hop if passing.hop is not None else None
     here, leaves, after = passing.device.name, passing.leaves, passing.after
-    takers = topology.takers(here, leaves, next_hop or after.destination)
+    takers = topology.neighbours.takers(here, leaves, next_hop or after.destination)
     taker = next((each for each in takers if each[0] != here), None)
     if taker is not None or next_hop is None or topology.uplinks.refused(here, leaves, after):
         return taker
@@ -156,7 +156,7 @@ def _not_asked_for(topology: Topology, first: Passing | Chained) -> str:
     subnet = port.subnet_of(destination) if port is not None else None
     if subnet is None or destination == to_routers(subnet):
         return ""
-    own = any(each.device.name == device.name for each in topology.holders.get(destination, ()))
+    own = any(each.device.name == device.name for each in topology.neighbours.holders.get(destination, ()))
     if own or any(destination in each.addresses for each in topology.answers(device.name)):
         return ""
     asked = asked_by(destination.family)

@@ -145,7 +145,7 @@ def _upstream(design: Design, device: Device, facing: list[Interface], external:
     names = {each.name for each in facing}
     neighbours = {
         port.device.name
-        for ports in design.topology.segments_of(device.name)
+        for ports in design.topology.neighbours.segments_of(device.name)
         if any(port.device.name == device.name and port.interface.name in names for port in ports)
         for port in ports
         if port.device.name != device.name

@@ -10,8 +10,9 @@ from typing import Any, Literal, TypeVar
 from msgspec.structs import replace
 
 from agile_lattice.behaviour.matching import Space
+from agile_lattice.behaviour.neighbours import Port
 from agile_lattice.behaviour.shadowing import Ordered, ordered
-from agile_lattice.behaviour.topology import Port, Topology
+from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import BITS, Address, Prefix
 from agile_lattice.intent.answering import answers_for
 from agile_lattice.intent.interfaces import Interface
@@ -131,7 +132,7 @@ class Design:
 
     def holder(self, device: Device, address: Address) -> Interface | None:
         """Return the interface of a device whose own address this is; None if none has it."""
-        ports = self.topology.holders.get(address, ())
+        ports = self.topology.neighbours.holders.get(address, ())
         return next((port.interface for port in ports if port.device.name == device.name), None)
 
     def interface(self, device: Device, name: str) -> Interface | None:

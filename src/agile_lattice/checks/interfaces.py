@@ -134,7 +134,7 @@ def gateway_not_there(design: Design) -> Iterator[Found]:
 def _gateway(design: Design, address: Prefix, gateway: Address | None, holder: Device | None) -> tuple[str, str]:
     """Say what is wrong with a gateway, and what to do; nothing if nothing is."""
     segment = [
-        port for port in design.topology.ports_on(address.network)
+        port for port in design.topology.neighbours.ports_on(address.network)
         if holder is None or port.device.name != holder.name
     ]  # fmt: skip
     shut = design.shut.get(gateway) if gateway is not None else None
@@ -149,7 +149,7 @@ def _gateway(design: Design, address: Prefix, gateway: Address | None, holder: D
         return f"it has no gateway, so {address.address} reaches {address.network} only", remedy
     if not address.is_host and not address.contains(gateway):
         return f"its gateway {gateway} is not in its subnet {address.network}", remedy
-    held = [port.address for port in design.topology.holders.get(gateway, ())]
+    held = [port.address for port in design.topology.neighbours.holders.get(gateway, ())]
     if held and not address.is_host and address.length not in {each.length for each in held}:
         return (
             f"its subnet is {address.network}, and for its gateway {gateway} it is {held[0].network}",

@@ -82,7 +82,7 @@ class Taken:
 
     def within(self, shown: AddressSet) -> dict[Address, str]:
         """Return those in a set, each with what it is."""
-        holders = _within(self.design.topology.holders, shown)
+        holders = _within(self.design.topology.neighbours.holders, shown)
         others = {
             address: f"the address of {port.device.name} {port.interface.name}"
             for address, ports in holders.items()

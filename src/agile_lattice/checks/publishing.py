@@ -209,7 +209,8 @@ def host_in_other_zone(design: Design) -> Iterator[Found]:
     """Find hosts that lie on a subnet which faces another zone than the one they are said to be in."""
     segments = {
         family: Marked(
-            ((network.first, network.last), ports) for (_, network), ports in design.topology.segments.items()
+            ((network.first, network.last), ports)
+            for (_, network), ports in design.topology.neighbours.segments.items()
             if network.family == family and any(port.interface.zone for port in ports)
         )
         for family in BITS

@@ -96,7 +96,7 @@ def _course(design: Design, device: Device, route: Route) -> Course | None:
     links = design.links(device, route.via)
     if links and not any(one.enabled for one, _ in links):
         return None
-    owners = (port.device.name for port in design.topology.holders.get(route.via, []))
+    owners = (port.device.name for port in design.topology.neighbours.holders.get(route.via, []))
     neighbour = next((name for name in owners if name != device.name), None)
     if neighbour is None:
         return None
@@ -124,7 +124,8 @@ def _host(subnet: Prefix) -> Address:
 def _inside(design: Design, device: Device, course: Course, family: int) -> Iterator[tuple[str, Prefix]]:
     """Yield the subnets of a device that are sent from untranslated all the way, other than links on it."""
     ways = [
-        (name, design.topology.port_towards(name, following, family)) for name, following in pairwise(course.devices)
+        (name, design.topology.neighbours.port_towards(name, following, family))
+        for name, following in pairwise(course.devices)
     ]
     links = {port.address.network for _, port in ways if port is not None}
     ways = [(name, port) for name, port in ways if design.departures(design.topology.devices[name])]

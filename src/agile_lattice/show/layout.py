@@ -15,7 +15,8 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
-from agile_lattice.behaviour.topology import Port, Topology
+from agile_lattice.behaviour.neighbours import Port
+from agile_lattice.behaviour.topology import Topology
 from agile_lattice.intent.addresses import Prefix
 from agile_lattice.intent.model import Device, Network
 
@@ -106,7 +107,7 @@ def links_of(network: Network) -> list[Link]:
 def _segments(network: Network) -> Iterator[tuple[Prefix, list[Port]]]:
     """Yield the subnets that ports share; who names no link is on the one that others name, if that is only one."""
     by_subnet: dict[Prefix, dict[str, list[Port]]] = defaultdict(dict)
-    for (name, subnet), ports in Topology(network).segments.items():
+    for (name, subnet), ports in Topology(network).neighbours.segments.items():
         by_subnet[subnet][name] = list(ports)
     for subnet, links in by_subnet.items():
         named = [name for name in links if name]
