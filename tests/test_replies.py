@@ -216,6 +216,55 @@ def test_a_lost_reply_is_told_and_ends_with_one(
     assert (found["answer"] is None) == (bool(obstacle) or "unreachable" in words)
 
 
+BY_ANOTHER = """
+lattice: 1
+zones: {inside: {exposure: own}, outside: {exposure: public}}
+names: {hosts: {web: {address: 10.40.10.7/24, gateway: 10.40.10.2}}}
+devices:
+  quay:
+    speaks: [mooring]
+    interfaces:
+      lan0: {zone: inside, address: 10.40.10.1/24}
+      out0: {zone: outside, address: 203.0.113.2/28}
+    routes: [{to: default, via: 203.0.113.1}]
+    translations: [{name: web, publish: 203.0.113.5, service: tcp/443, on: web, facing: outside}]
+  dock:
+    speaks: [mooring]
+    interfaces: {lan0: {zone: inside, address: 10.40.10.2/24}}
+    routes: [{to: default, via: 10.40.10.1}]
+"""
+
+
+@pytest.mark.parametrize(
+    ("device", "old", "new", "code", "says"),
+    [
+        ("quay", "", "", 0, "the same on both"),
+        (
+            "quay",
+            "  (answers-for 203.0.113.5/32)",
+            "  ",
+            1,
+            "otherwise: delivered to 10.40.10.7 on lan0, as the intent says;",
+        ),
+        ("dock", "", "(ballast 7)", 1, "not certain: not understood is"),
+        ("dock", "(next 10.40.10.1)", "(sunk)", 1, "dock discards packets to 0.0.0.0/0, as captured"),
+    ],
+)
+def test_what_only_the_reply_comes_to_is_looked_at_too(
+    device: str, old: str, new: str, code: int, says: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    intent, chart = tmp_path / "site.yaml", tmp_path / "out" / device / "mooring.chart"
+    intent.write_text(BY_ANOTHER)
+    assert main(["render", str(intent), "--into", str(tmp_path / "out")]) == 0
+    text = chart.read_text()
+    assert old in text
+    chart.write_text(text.replace(old, new) if old else text + new)
+    capsys.readouterr()
+    words = ["192.0.2.9", "203.0.113.5", "tcp/443", "--at", "quay:out0"]
+    assert main(["walk", str(intent), *words, "--captured", str(tmp_path / "out")]) == code
+    assert says in " ".join(capsys.readouterr().out.split())
+
+
 KERNEL = pytest.mark.skipif(not present("ip", "nft"), reason="needs root, iproute2 and nftables")
 NAMES = ("switch", "quay", "dock", "web", "desk", "sea")
 

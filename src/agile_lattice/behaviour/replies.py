@@ -30,7 +30,7 @@ class Return(msgspec.Struct, frozen=True):
     Attributes:
         device: The device.
         arrives: The ingress interface; empty if the device sends the reply itself.
-        leaves: The egress interface.
+        leaves: The egress interface; empty if it ends there.
         before, after: The header as it came, and as it went on.
     """
 
@@ -46,7 +46,7 @@ class Reply(msgspec.Struct, frozen=True):
 
     Attributes:
         seen: The reply as the sender of the packet sees it; `None` if it does not get it.
-        returns: The devices that it passes, in order.
+        returns: The devices that it comes to, in order.
         lost: Why the sender does not get it, or what is not known of that; empty if it does.
         known: Whether it is known what becomes of it.
     """
@@ -70,8 +70,10 @@ def reply_to(topology: Topology, sent: Header, passed: Sequence[Passing | Chaine
         What becomes of the reply. Where equally good routes give it several ways, it is one on which it is lost.
     """
     returning = _Returning(topology, sent, passed)
-    ways = list(islice(returning.from_end(end), MOST_WAYS))
-    return next((each for each in ways if each.lost), ways[0])
+    ways = list(islice(returning.from_end(end), MOST_WAYS + 1))
+    if len(ways) > MOST_WAYS:
+        ways.append(Reply(None, (), f"equally good routes give the reply more than {MOST_WAYS} ways", known=False))
+    return min(ways, key=lambda each: (not each.lost, not each.known))
 
 
 class _Returning:
@@ -87,8 +89,8 @@ class _Returning:
             yield from self._known(self.last, "", answer, ())
         elif end == "delivered":
             yield from self._from_host(answer)
-        elif reason := self.topology.uplinks.refused(self.last.device.name, self.last.leaves, self.last.after):
-            yield Reply(None, (), reason)
+        elif refused := self.topology.uplinks.refused(self.last.device.name, self.last.leaves, self.last.after):
+            yield Reply(None, (), *refused)
         else:
             yield from self._from_link(answer)
 
@@ -153,21 +155,22 @@ class _Returning:
         """Let a device that saw the packet take back its translations, and send the reply on."""
         device = known.device
         restored = known.before.answer
+        ended = (*so_far, Return(device.name, arrives, "", reply, restored))
         # What the device sends itself is routed before its connection is looked up.
         routed = replace(reply, destination=restored.destination) if arrives else reply
         here = Passing(self.topology, device, arrives or known.arrives)
         if reason := (cut_off(device, arrives) or here.reverse_path(routed)) if arrives else "":
-            yield Reply(None, so_far, f"{device.name} drops the reply: {reason}")
+            yield Reply(None, ended, f"{device.name} drops the reply: {reason}")
             return
         hop = here.table(reply.source.family).look_up(routed.destination.value)
         if hop is None or hop.means == "discard":
-            yield Reply(None, so_far, f"{device.name} has no route back to {routed.destination}")
+            yield Reply(None, ended, f"{device.name} has no route back to {routed.destination}")
             return
         if hop.means == "own":
-            yield self._to_itself(known, arrives, reply, restored, so_far)
+            yield self._to_itself(known, ended)
             return
         if reason := here.not_known(routed, hop):
-            yield Reply(None, so_far, f"which way {device.name} sends the reply is not known: {reason}", known=False)
+            yield Reply(None, ended, f"which way {device.name} sends the reply is not known: {reason}", known=False)
             return
         for way in hop.way.each:
             if reason := cut_off(device, way.interface):
@@ -176,35 +179,34 @@ class _Returning:
                 stopped = known.reply_stopped(reply, restored, arrives, way.interface)
             if stopped is not None:
                 why = f"{device.name} gets the reply {routed}: {in_words(*stopped)}"
-                yield Reply(None, so_far, why, known=stopped[0] != "not known")
+                yield Reply(None, ended, why, known=stopped[0] != "not known")
                 continue
             passing = Return(device.name, arrives, way.interface, reply, restored)
             yield from self._out_of(device.name, way.interface, way.next_hop, restored, (*so_far, passing))
 
-    def _to_itself(
-        self, known: Passing | Chained, arrives: str, reply: Header, restored: Header, so_far: tuple[Return, ...]
-    ) -> Reply:
+    def _to_itself(self, known: Passing | Chained, ended: tuple[Return, ...]) -> Reply:
         """Let the device take a reply to what it sent itself."""
-        device = known.device.name
-        stopped = known.reply_stopped(reply, restored, arrives, "")
+        here = ended[-1]
+        stopped = known.reply_stopped(here.before, here.after, here.arrives, "")
         if stopped is not None:
-            why = f"{device} gets the reply {reply}: {in_words(*stopped)}"
-            return Reply(None, so_far, why, known=stopped[0] != "not known")
+            why = f"{here.device} gets the reply {here.before}: {in_words(*stopped)}"
+            return Reply(None, ended, why, known=stopped[0] != "not known")
         if known is not self.first or self.first.arrives:
             came = f"in {self.first.device.name} {self.first.arrives}"
-            return Reply(None, so_far, f"{device} takes the reply for its own, and the packet came {came}")
-        return Reply(restored, (*so_far, Return(device, arrives, "", reply, restored)))
+            return Reply(None, ended, f"{here.device} takes the reply for its own, and the packet came {came}")
+        return Reply(here.after, ended)
 
     def _unknown(self, device: str, arrives: str, reply: Header, so_far: tuple[Return, ...]) -> Iterator[Reply]:
         """Let a device that did not see the packet do with the reply what it does with any packet."""
         passing = entering(self.topology, device, arrives, reply.source.family, stray=True)
         stopped = passing.run(reply)
         about = f"the reply {reply} comes to {device} (in {arrives}), which did not see the packet"
+        ended = (*so_far, Return(device, arrives, "", reply, passing.after))
         if stopped is not None:
-            yield Reply(None, so_far, f"{about}: {in_words(*stopped)}", known=stopped[0] != "not known")
+            yield Reply(None, ended, f"{about}: {in_words(*stopped)}", known=stopped[0] != "not known")
             return
         if passing.after != reply:
-            yield Reply(None, so_far, f"{about}, and is translated there: {passing.after}")
+            yield Reply(None, ended, f"{about}, and is translated there: {passing.after}")
             return
         for way in passing.hop.way.each if passing.hop is not None else ():
             here = Return(device, arrives, way.interface, reply, reply)
@@ -222,8 +224,8 @@ class _Returning:
         entrance = self.topology.across(device, leaves, reply.destination) if next_hop is not None else None
         if others:
             yield from self._at(*others[0], reply, so_far)
-        elif next_hop is not None and (reason := self.topology.uplinks.refused(device, leaves, reply)):
-            yield Reply(None, so_far, reason)
+        elif next_hop is not None and (refused := self.topology.uplinks.refused(device, leaves, reply)):
+            yield Reply(None, so_far, *refused)
         elif entrance is not None:
             yield from self._at(*entrance, reply, so_far)
         else:

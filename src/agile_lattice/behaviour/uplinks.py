@@ -51,31 +51,40 @@ class Uplinks:
         found = self._blocks[address.family].meeting((address.value, address.value))
         return frozenset[Side]().union(*found)
 
-    def refused(self, device: str, leaves: str, header: Header) -> str:
-        """Tell why nobody replies to a packet that leaves towards a provider; empty if somebody can.
+    def refused(self, device: str, leaves: str, header: Header) -> tuple[str, bool] | None:
+        """Tell why nobody replies to a packet that leaves towards a provider; `None` if somebody can.
 
         Args:
             device: The last device.
             leaves: Its egress interface.
             header: The packet as it leaves.
+
+        Returns:
+            Why, and whether that is known: there may be a tunnel to private addresses that nobody described.
         """
         source, destination = header.source, header.destination
         if not self.is_public(device, leaves) or _is_peer(self._devices[device], destination):
-            return ""
+            return None
         if Prefix.host(destination).is_private:
-            return f"{destination} is private, and nobody on the public side of {leaves} has it, unless by a tunnel"
+            return (
+                f"{destination} is private, and nobody on the public side of {leaves} has it, unless by a tunnel",
+                False,
+            )
         if Prefix.host(source).is_private:
-            return f"its source {source} is private, and nobody on the public side of {leaves} has a way back to it"
+            return (
+                f"its source {source} is private, and nobody on the public side of {leaves} has a way back to it",
+                True,
+            )
         uplinks = self.of(source)
         if (device, leaves) in uplinks or self._sides[device, leaves].subnet_of(source) is not None:
-            return ""
+            return None
         if uplinks:
             named = ", ".join(f"{each} {name}" for each, name in sorted(uplinks))
             why = f"is of a block whose provider is behind {named}, and it leaves by {leaves} (RFC 2827)"
-            return f"its source {source} {why}"
+            return f"its source {source} {why}", True
         if (device, leaves, source.family) in self._with_block:
-            return f"its source {source} is of no block of the provider behind {leaves} (RFC 2827)"
-        return ""
+            return f"its source {source} is of no block of the provider behind {leaves} (RFC 2827)", True
+        return None
 
 
 def _is_peer(device: Device, destination: Address) -> bool:

@@ -59,7 +59,7 @@ class Walk(msgspec.Struct, frozen=True):
         answer: The reply as the sender sees it; `None` if the sender does not get it, or none is sent.
         obstacle: What is in the way although the packet gets there: nobody answers for its destination where it
             comes in, or the reply does not come to the sender; empty if nothing is.
-        returns: The devices that the reply passes, in order.
+        returns: The devices that the reply comes to, in order.
         reply: Whether the reply `comes` to the sender, is `lost`, is `none` since the packet asks for none or does not
             get there, or whether that is `not known`.
     """
@@ -76,6 +76,11 @@ class Walk(msgspec.Struct, frozen=True):
     def outcome(self) -> str:
         """The end in a sentence, without a full stop."""
         return in_words(self.end, self.reason)
+
+    @property
+    def fate(self) -> str:
+        """The end, and what is in the way all the same, without a full stop."""
+        return f"{self.outcome}, but {self.obstacle}" if self.obstacle else self.outcome
 
     @property
     def arrives(self) -> bool:

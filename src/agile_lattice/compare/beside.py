@@ -23,6 +23,7 @@ from agile_lattice.intent.interfaces import Interface
 from agile_lattice.intent.model import Device, Network
 from agile_lattice.programs.model import Program
 
+EVERYTHING = {"arrival", "routes", "interfaces", "access", "permits", "departure"}
 ASKED = {"way": {"routes", "interfaces"}}  # what a stage depends on, where that is not the stage itself
 
 
@@ -44,8 +45,9 @@ class Beside(msgspec.Struct, frozen=True):
 
     @property
     def alike(self) -> bool:
-        """Whether it ends in the same way, as the same packet, as far as was understood."""
-        ends = [(each.end, each.visits[-1].after, each.answer) for each in (self.intent, self.captured)]
+        """Whether it ends in the same way, as the same packet, and its reply does, as far as was understood."""
+        both = self.intent, self.captured
+        ends = [(each.end, each.visits[-1].after, each.answer, each.succeeds) for each in both]
         return ends[0] == ends[1]
 
     @property
@@ -95,7 +97,10 @@ def followed_beside(network: Network, captures: Mapping[str, Capture], sent: Sen
         if visit.device in captures
         for words in _doubts(captures[visit.device], visit)
     ]
-    passed = [each for each in network.devices if each.name in {one.device for one in ways[1].visits}]
+    visited = {each.device for each in ways[1].visits}
+    elsewhere = {each.device for each in ways[1].returns} - visited
+    doubts += [words for name in elsewhere if name in captures for words in _doubts(captures[name])]
+    passed = [each for each in network.devices if each.name in visited | elsewhere]
     uncovered = [
         f"{each.name}: {section}"
         for each in passed
@@ -113,12 +118,19 @@ def _placed(one: Interface, intent: Device) -> Interface:
     return one if meant is None else replace(one, zone=meant.zone, block=meant.block, link=meant.link)
 
 
-def _doubts(capture: Capture, visit: Visit) -> list[str]:
-    """Return the lines that were not understood and could decide about a packet before what was found to decide."""
+def _doubts(capture: Capture, visit: Visit | None = None) -> list[str]:
+    """Return the lines that were not understood and could decide about a packet before what was found to decide.
+
+    Of a device that only the reply comes to, these are all that decide anything.
+    """
     texts = {(each.place.file, each.place.line): each.text for each in capture.leftovers}
     # A list without any rule leaves no stage behind, and is asked all the same.
-    asked = {"permits" if visit.leaves else "access"}.union(
-        *(ASKED.get(each.stage, {each.stage}) for each in visit.stages)
+    asked = (
+        EVERYTHING
+        if visit is None
+        else {"permits" if visit.leaves else "access"}.union(
+            *(ASKED.get(each.stage, {each.stage}) for each in visit.stages)
+        )
     )
     found = []
     for doubt in unknown_of(beyond_program(capture)).doubts:

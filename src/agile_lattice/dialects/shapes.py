@@ -178,7 +178,7 @@ class Shapes:
         @lru_cache(1024)  # a name comes again and again
         def write(value: Any) -> str:
             text = kind.write(value)
-            for word in text.split(", ") if kind.is_list else [text]:
+            for word in re.split(r",\s*", text) if kind.is_list else [text]:
                 if not self._reserved.fullmatch(word):
                     raise Unspellable(f"{word!r} is a word of the statement itself")
             return text

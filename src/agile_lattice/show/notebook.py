@@ -44,7 +44,7 @@ def comparison_html(comparison: Comparison) -> str:
 
 def walk_html(walk: Walk) -> str:
     """Return a packet's way as a table of stages."""
-    end = "; ".join([walk.outcome, *reply_words(walk)])
+    end = "; ".join([walk.outcome, *(words for words, _ in reply_words(walk))])
     return _fragment(str(walk.visits[0].before), tables=[(WALKED, stage_rows(walk))], end=end)
 
 

@@ -117,7 +117,7 @@ def _closing(axes: Axes, walk: Walk, height: float) -> None:
     ink, end = INK if walk.arrives else STOPPED, walk.outcome
     top = height - _closing_height(walk)
     axes.text(MARGIN, top + 0.38, end, fontsize=10.5, fontweight="bold", color=ink, va="center")
-    for at, words in enumerate(reply_words(walk)):
-        color = STOPPED if words.startswith("but") else INK
+    for at, (words, alarming) in enumerate(reply_words(walk)):
+        color = STOPPED if alarming else INK
         said = top + 0.66 + 0.22 * at
         axes.text(MARGIN, said, f"{words[0].upper()}{words[1:]}.", fontsize=9.5, color=color, va="center")

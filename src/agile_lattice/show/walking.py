@@ -30,21 +30,21 @@ def show_walk(console: Console, walk: Walk) -> None:
         _show_visit(console, visit)
     style = "head" if walk.arrives else "strong"
     console.print(Text(walk.outcome, style=style))
-    for words in reply_words(walk):
-        console.print(Text(words, style="strong" if walk.obstacle else ""))
+    for words, alarming in reply_words(walk):
+        console.print(Text(words, style="strong" if alarming else ""))
 
 
-def reply_words(walk: Walk) -> list[str]:
-    """Return what there is to say of the reply: how the sender sees it, or what is in its way; and its way."""
+def reply_words(walk: Walk) -> list[tuple[str, bool]]:
+    """Return what there is to say of the reply, each with whether that is in its way."""
     said = []
     if walk.answer is not None:
         there = walk.visits[-1].after.answer
-        said.append(f"reply: {pair(there)}, seen by the sender as {pair(walk.answer)}")
+        said.append((f"reply: {pair(there)}, seen by the sender as {pair(walk.answer)}", False))
     if walk.obstacle:
-        said.append(f"but {walk.obstacle}")
+        said.append((f"but {walk.obstacle}", True))
     if walk.replied_elsewhere:
         way = ", then ".join(map(_return, walk.returns)) or "directly to the sender"
-        said.append(f"the reply goes another way: {way}")
+        said.append((f"the reply goes another way: {way}", False))
     return said
 
 
@@ -77,11 +77,10 @@ def show_both(console: Console, both: Beside) -> None:
     elif "not known" in (both.captured.end, both.captured.reply):
         what = "it" if both.captured.end == "not known" else "its reply"
         words = f"not decided: what becomes of {what} on the devices as they were captured is not known"
-    elif both.intent.outcome == both.captured.outcome:
-        only = "its reply comes only " + ("as captured" if both.captured.reply == "comes" else "as the intent says")
-        words = "it ends alike, as another packet" if both.intent.reply == both.captured.reply else only
+    elif both.intent.fate == both.captured.fate:
+        words = "it ends alike, as another packet"
     else:
-        words = f"otherwise: {both.intent.outcome}, as the intent says; {both.captured.outcome}, as captured"
+        words = f"otherwise: {both.intent.fate}, as the intent says; {both.captured.fate}, as captured"
     console.print(Text(words, style="head" if both.same else "strong"))
 
 
