@@ -120,3 +120,7 @@ def test_what_is_said_of_several_at_once_is_said_in_every_syntax(
     assert main(["read", "--speaks", dialect, str(tmp_path / "out" / "quay")]) == 0
     read = al.loads(capsys.readouterr().out).device("quay")
     assert al.between(device, read).same
+    (tmp_path / "out" / "gate").mkdir()
+    (tmp_path / "out" / "gate" / "x").write_text("")
+    assert main(["read", "--speaks", dialect, str(tmp_path / "out")]) == 2
+    assert "captures of several devices: gate, quay" in capsys.readouterr().err

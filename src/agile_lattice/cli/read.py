@@ -16,6 +16,8 @@ from agile_lattice.dialects.errors import Refusals
 from agile_lattice.dialects.reading.understanding import Leftover
 from agile_lattice.dialects.registry import Catalogue, catalogue_beside
 from agile_lattice.intent.model import Device, Network
+from agile_lattice.intent.places import Place
+from agile_lattice.notation.errors import fail
 from agile_lattice.notation.located import read_text
 from agile_lattice.notation.plain import device_data
 from agile_lattice.notation.writing import write
@@ -59,9 +61,8 @@ def add_arguments(command: ArgumentParser) -> None:
 
 def run(arguments: Namespace) -> int:
     """Read; 1 if lines were left over, or it cannot be written again: both go to the error stream."""
-    paths = [Path(each) for each in arguments.files]
-    name = arguments.device or (paths[0].resolve().name if paths[0].is_dir() else "")
-    texts = [(str(each), read_text(each)) for each in _files(paths, name)]
+    name, paths = _of_one_device([Path(each) for each in arguments.files], arguments.device)
+    texts = [(str(each), read_text(each)) for each in paths]
     speaks = [name.strip() for name in arguments.speaks.split(",") if name.strip()]
     # A user's own dialects lie beside where the intent is going to be: here.
     catalogue = catalogue_beside(Path.cwd())
@@ -78,11 +79,25 @@ def run(arguments: Namespace) -> int:
     return exit_code([found])
 
 
-def _files(paths: list[Path], device: str) -> list[Path]:
-    """Return files, and those of folders, in their order."""
+def _of_one_device(paths: list[Path], device: str) -> tuple[str, list[Path]]:
+    """Return the name of a device and its files, those of folders in their order.
+
+    Raises:
+        NotationError: If a folder has captures of several devices, and none is asked for.
+    """
     if not any(each.is_dir() for each in paths):
-        return paths
-    return [each.path for each in captured_files(paths, device).read]
+        return device, paths
+    [folder, *more] = paths
+    inside = sorted(folder.iterdir()) if folder.is_dir() and not device else []
+    if inside and all(each.is_dir() for each in inside):
+        if len(inside) > 1:
+            names = ", ".join(each.name for each in inside)
+            raise fail(
+                Place(str(folder)), f"there are captures of several devices: {names}", "Say which with --device."
+            )
+        folder = inside[0]
+    name = device or folder.resolve().name
+    return name, [each.path for each in captured_files([folder, *more], name).read]
 
 
 def _unwritable(device: Device, catalogue: Catalogue) -> tuple[str, ...]:
